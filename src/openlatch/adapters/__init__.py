@@ -32,7 +32,7 @@ from openlatch.json_values import JsonObject
 
 Maker = Callable[[JsonObject, str], Adapter]
 
-# By the system's kind. ``by_hand`` has none: people carry its steps out and say so.
+# By the system's kind. ``by_hand`` has none: people carry out its steps and report it.
 _CLASSES = {
     "postgresql": ("postgresql.adapter", "PostgresqlAdapter"),
     "directory": ("directory.adapter", "DirectoryAdapter"),

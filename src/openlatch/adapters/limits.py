@@ -1,4 +1,4 @@
-"""Time limits for systems: to connect, for a call, for a whole reading. A system that stalls counts as down."""
+"""Time limits in seconds for systems: to connect, for a call, for a whole read. A system that stalls counts as down."""
 
 from __future__ import annotations
 
@@ -15,15 +15,15 @@ import httpx
 CONNECT_SECONDS = 5
 STATEMENT_SECONDS = 20
 CALL_SECONDS = 20
-# A whole reading, or a step with everything that it has to look up.
+# For a whole read, or a step with all its lookups.
 READING_SECONDS = 300
 MOST_BYTES = 64_000_000
 
 
 def asked(http: httpx.Client, method: str, address: str, seconds: float = CALL_SECONDS, **given: Any) -> httpx.Response:
-    """An HTTP call with a limit for all of it, also for an answer that trickles.
+    """An HTTP call with a total time limit, which also covers an answer that trickles in.
 
-    Raises httpx.HTTPError like httpx, and httpx.ReadTimeout when the time is up.
+    Raises httpx.HTTPError like httpx, and httpx.ReadTimeout when time is up.
     """
     deadline = time.monotonic() + seconds
     with http.stream(method, address, **given) as answer:
@@ -38,11 +38,11 @@ def asked(http: httpx.Client, method: str, address: str, seconds: float = CALL_S
 
 @contextmanager
 def cut_off_after(number: Callable[[], int], seconds: float = READING_SECONDS) -> Iterator[None]:
-    """Shut down a connection from outside when the time is up, so that whoever waits on it gets an error.
+    """Shut down a connection from another thread when time is up, so that whoever waits on it gets an error.
 
     ``number`` returns the socket's file descriptor. A timeout on the server does not help against one that stalls.
     """
-    # A descriptor of our own: that of the connection may be closed, and be another's, by the time that it is needed.
+    # A duplicated descriptor: by then the connection's own may be closed and reused.
     watched = socket.socket(fileno=os.dup(number()))
     timer = threading.Timer(seconds, _shut, [watched])
     timer.daemon = True
@@ -55,6 +55,6 @@ def cut_off_after(number: Callable[[], int], seconds: float = READING_SECONDS) -
 
 
 def _shut(watched: socket.socket) -> None:
-    # It may be over in the same moment: then there is nothing to cut off.
+    # The connection may end at the same moment; then there is nothing to shut down.
     with suppress(OSError):
         watched.shutdown(socket.SHUT_RDWR)

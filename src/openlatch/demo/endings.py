@@ -1,4 +1,4 @@
-"""What has ended in the demo, and how each end is known: confirmed, stated, unproved, contradicted."""
+"""Access that has ended in the demo, with each proof: confirmed, stated, unproved, contradicted."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import AccessRule, Account, Exposure, Grant, Handle, Resource, Session, Step, System
 from openlatch.test_systems import calendars
 
-# A membership that is taken away and stays so, and one that somebody gives again behind everybody's back.
+# A membership that is removed and stays removed, and one that is later added again in the system itself.
 TAKEN, GIVEN_AGAIN = ("rescue_feed", "b_noakes"), ("rescue_feed", "w_merrin")
 BY_HAND = "press-mailbox|person|carys.dunmore|read"
 SKIPPED = "press-mailbox|person|bertil.noakes|read"
@@ -29,7 +29,7 @@ SIGNED_IN_AGAIN = "k_varley"
 
 
 def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
-    """Let it have happened. ``viewer`` is the administrator, ``url`` the telemetry database as its owner."""
+    """Create this history. ``viewer`` is the administrator, ``url`` the telemetry database as its owner."""
     for role, member in (TAKEN, GIVEN_AGAIN):
         _grant(url, role, member)
     readings.read(service, viewer.organisation, telemetry)
@@ -85,7 +85,7 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
 
 
 def _switch_guards_off(service: Service, viewer: Viewer) -> None:
-    """Systems that were told of the guard had it, until somebody switched it off there."""
+    """The guard was set in the systems, and then switched off there by somebody."""
     with service.unit(viewer) as unit:
         told = system_guards.able(unit)
         adapters = {system.id: connections.adapter_for(service, system) for system in told}
@@ -95,13 +95,13 @@ def _switch_guards_off(service: Service, viewer: Viewer) -> None:
         readings.read(service, viewer.organisation, ident)
 
 
-# What somebody judged of things that are open, by the name of the resource, and how many days ago.
+# Judgements of exposures, by the name of the resource, with their age in days.
 JUDGED = {"Lake hut, opened for the roof survey": 60, "Spring poster": 120}
 WIDENED = "Work weekend poster"
 
 
 def _judge(unit: Unit) -> None:
-    """One exposure was intended for a time that is over, one is intended and not used, one has grown."""
+    """Judge exposures: one intended until a day that has passed, one intended and unused, one that has grown since."""
     rows = unit.db.execute(select(Exposure, Resource.name).join(Resource, Resource.id == Exposure.resource_id)).all()
     for exposure, name in rows:
         if name in JUDGED:

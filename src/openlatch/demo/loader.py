@@ -1,4 +1,4 @@
-"""Loading the demo: Hollin Fell Huts, a made-up trust that runs mountain huts, and a small second organisation.
+"""Load the demo: Hollin Fell Huts, a made-up trust that runs mountain huts, and a small second organisation.
 
 The data files are what a user would bring: they go through the same import. Days in them are written as
 ``{day+3}`` and count from the day before they are loaded, so that every instant of that day lies in the past.
@@ -40,7 +40,7 @@ PASSWORD = "walk the long ridge"  # noqa: S105  printed at every start: the demo
 TELEMETRY = "Hut telemetry database"
 STUBBORN = "Poster wall"
 
-# Who can sign in, as what. The keys are those of people.csv.
+# Who can sign in, with their role. The keys are those of people.csv.
 SIGN_INS = (
     ("ines.calder", Role.ADMINISTRATOR, "administrator"),
     ("tobias.renn", Role.MEMBER, "owner of the booking desk mailbox"),
@@ -69,7 +69,9 @@ def telemetry_plan() -> JsonObject:
 
 
 def systems_plan(day: datetime) -> JsonObject:
-    """What is in the other systems, with days counted from ``day``; keys of a host have theirs in their own form."""
+    """The content of the other systems, with days counted from ``day``; the keys of a host have their days in their own
+    format.
+    """
     text = (DATA / "systems.json").read_text()
     plan: JsonObject = json.loads(text)
     opened = json.loads((DATA / "open.json").read_text())
@@ -77,18 +79,18 @@ def systems_plan(day: datetime) -> JsonObject:
 
 
 def base_day(now: datetime) -> datetime:
-    """The day that the days in the files count from."""
+    """The day from which the days in the files are counted."""
     return datetime(now.year, now.month, now.day, tzinfo=UTC) - timedelta(days=1)
 
 
 def is_loaded(service: Service) -> bool:
-    """Whether there is any organisation."""
+    """Whether an organisation exists."""
     with transaction(service.engine, None) as db:
         return db.scalars(select(Organisation.id)).first() is not None
 
 
 def load(service: Service) -> UUID:
-    """Load both organisations; gives the id of Hollin Fell Huts."""
+    """Load both organisations; returns the id of Hollin Fell Huts."""
     itself = _organisation(service, "Hollin Fell Huts", "hollin-fell")
     day = base_day(service.clock())
     for kind in RECORD_KINDS:
@@ -115,7 +117,7 @@ def _organisation(service: Service, name: str, slug: str) -> Viewer:
 
 
 def _dated(text: str, day: datetime) -> str:
-    """Text with the days in it written out."""
+    """Text with its ``{day+N}`` replaced by dates."""
     return re.sub(r"\{day([+-]\d+)\}", lambda found: (day + timedelta(days=int(found[1]))).strftime("%Y-%m-%d"), text)
 
 
@@ -154,7 +156,7 @@ def administrator(service: Service, organisation: UUID) -> Viewer:
 
 
 def play(service: Service, organisation: UUID) -> None:
-    """Let some things have happened: a closed round, one that is open, a revocation by hand, an accepted flag."""
+    """Create history: a closed round, an open one, a manual revocation, an accepted flag."""
     offers.play(service, organisation)
     viewer = administrator(service, organisation)
     with service.unit(viewer) as unit:
@@ -189,7 +191,7 @@ def _load_agency(service: Service) -> None:
 
 
 def _link_the_agency(service: Service, viewer: Viewer) -> None:
-    """The agency is linked: its head was confirmed, one of its people waits for that, and one is new."""
+    """Link the agency: its head is confirmed, one of its people waits for confirmation, and one is new."""
     with transaction(service.engine, None) as db:
         agency = db.scalars(select(Organisation.id).where(Organisation.slug == "slate-and-fern")).one()
     with service.unit(Viewer.itself(agency)) as unit:
@@ -204,7 +206,7 @@ def _link_the_agency(service: Service, viewer: Viewer) -> None:
 
 
 def _end_in_a_stubborn_place(service: Service, viewer: Viewer) -> None:
-    """The design cloud says that it was done, and reading again shows that it was not."""
+    """The design cloud reports success, and the next read shows that nothing changed."""
     with service.unit(viewer) as unit:
         found = unit.db.scalars(
             select(Grant.id)
@@ -236,13 +238,13 @@ def _close_one_round(unit: Unit) -> UUID:
     for item in items[:-1]:
         decision = decisions.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
         decisions.decide(_as_reviewer(unit, item), ident, item.id, decision)
-    # The last one nobody got round to.
+    # The last item was left undecided.
     close_round.close(unit, ident, dict.fromkeys((reach.word for reach in Reach), "keep"))
     return ident
 
 
 def _as_reviewer(unit: Unit, item: Item) -> Unit:
-    """The same transaction as whoever an item was put before."""
+    """The same transaction, acting as the item's reviewer."""
     person = unit.db.get_one(Person, item.reviewer_id)
     return replace(unit, viewer=Viewer(unit.viewer.organisation, person.name, person.id), _sight=None)
 

@@ -1,4 +1,4 @@
-"""What has happened in the demo around giving access: every state of an offer and a request, latches, a visit."""
+"""The demo's history of giving access: every state of an offer and of a request, latches, a visit."""
 
 from __future__ import annotations
 
@@ -40,14 +40,14 @@ LATCHES = (
 
 
 class _Cast:
-    """The people and things of the demo by their keys, and units in which they act."""
+    """People and records of the demo by their keys, and units of work in which people act."""
 
     def __init__(self, service: Service, organisation: UUID) -> None:
         self.service, self.organisation = service, organisation
 
     @contextmanager
     def acting(self, key: str) -> Iterator[Unit]:
-        """A transaction as one of the people."""
+        """A transaction acting as one of the people."""
         with self.service.unit(Viewer.itself(self.organisation)) as unit:
             person = unit.db.scalars(select(Person).where(Person.key == key)).one()
             yield replace(unit, viewer=Viewer(self.organisation, person.name, person.id), _sight=None)
@@ -64,7 +64,7 @@ class _Cast:
 
     @staticmethod
     def address(unit: Unit, key: str) -> str:
-        """The address of a person, by which somebody names whom they do not see."""
+        """A person's address, for naming people whom the sender can't see."""
         return unit.db.scalars(select(Person.address).where(Person.key == key)).one() or ""
 
     def level(self, unit: Unit, account: str, key: str) -> UUID:
@@ -91,7 +91,7 @@ class _Cast:
 
 
 def play(service: Service, organisation: UUID) -> None:
-    """Let it have happened."""
+    """Create this history."""
     cast = _Cast(service, organisation)
     _settings(cast)
     _offers(cast)
@@ -134,7 +134,7 @@ def _offers(cast: _Cast) -> None:
             )
         )
         in_a_season = unit.now + timedelta(days=120)
-    # Waiting for an answer: a part only; with hours; somebody new; the ownership of an account.
+    # Offers waiting for an answer: of a part only; with hours; to somebody new; of an account's ownership.
     cast.offer("kit.varley", "hut-pages", tamsin, Choice((publish,), parts=(pages,)), "Writes for the wardens.")
     cast.offer(
         "piet.lagerlund",
@@ -165,7 +165,7 @@ def _offers(cast: _Cast) -> None:
             None,
             "Moira takes the press over.",
         )
-    # Answered, taken back, and run out.
+    # Offers that were answered, taken back, or expired.
     accepted = cast.offer("tobias.renn", "booking-mailbox", elin, Choice((read,), parts=(guests,), until=in_a_season))
     with cast.acting("elin.frost") as unit:
         offer_answer.accept(unit, accepted, Answer(1))
@@ -187,7 +187,7 @@ def _offers(cast: _Cast) -> None:
 
 
 def cast_level(cast: _Cast, account: str, key: str) -> UUID:
-    """A level, outside of any other transaction."""
+    """A level, read in a transaction of its own."""
     with cast.acting("ines.calder") as unit:
         return cast.level(unit, account, key)
 

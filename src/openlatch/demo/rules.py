@@ -1,4 +1,4 @@
-"""What has happened in the demo around rules: how the organisation set them, a rule of its own, and what they find."""
+"""The demo's rules: the organisation's settings, a rule of its own, and facts that rules find."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import Account, Grant, Level, Offer, Person, System
 
 OWN_RULES = Path(__file__).parent / "data" / "own-rules.toml"
-# Stricter than usual: a small trust with few accounts, of which some are looked at closely.
+# Stricter than the defaults: a small trust with few accounts, some of which are watched closely.
 LIMITS = {
     "kept": (3, 0, 1, 1),
     "stewards": (12, 8, 3, 1),
@@ -36,17 +36,17 @@ PUBLISHERS = (
 
 
 def play(service: Service, organisation: UUID) -> None:
-    """Let it have happened."""
+    """Create this history."""
     itself = Viewer.itself(organisation)
     with service.unit(itself) as unit:
         wish = rule_settings.Wish(LIMITS, never_together=[("books.enter", "books.pay")], known_publishers=PUBLISHERS)
         rule_settings.change(unit, wish)
         rule_settings.keep(unit, OWN_RULES.read_text())
-        # An emergency four days ago, which nobody ended; an offer that was sent again and again.
+        # An emergency access of four days ago that nobody ended; an offer that was sent repeatedly.
         opened = select(Grant.id).where(Grant.key == "rescue-mailbox|person|hal.draycott|answer")
         values = {"emergency": True, "given_at": unit.now - timedelta(days=4)}
         unit.db.execute(update(Grant).where(Grant.id.in_(opened)).values(values))
-        # One account is paid for by somebody who left, another for no more than a few days.
+        # One account's payer has left; another is paid for only a few more days.
         gone = select(Person.id).where(Person.standing == Standing.LEFT).order_by(Person.key).limit(1).scalar_subquery()
         paid = update(Account).where(Account.key == "supplies-shop").values(payer_person_id=gone)
         unit.db.execute(paid)

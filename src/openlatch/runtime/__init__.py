@@ -1,1 +1,1 @@
-"""Starting things: configuration, a private PostgreSQL cluster, the web process, the worker, the demo."""
+"""Configuration and start-up: a private PostgreSQL cluster, the web process, the worker, the demo."""

@@ -16,7 +16,7 @@ from openlatch.service import connections
 
 @click.command()
 def serve() -> None:
-    """Serve the API and the console until told to stop."""
+    """Serve the API and the console until stopped."""
     from openlatch.runtime import servers
 
     servers.serve(Settings.load())
@@ -24,7 +24,7 @@ def serve() -> None:
 
 @click.command()
 def worker() -> None:
-    """Carry out revocations, read systems and evaluate rules in the background, until told to stop."""
+    """Carry out revocations, read systems and evaluate rules in the background, until stopped."""
     from openlatch.runtime import servers
 
     servers.work(Settings.load())
@@ -95,7 +95,7 @@ def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, 
 
 
 def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
-    """The settings of a system, with what is usual for those left out. UsageError that names what is missing."""
+    """The settings of a system, with defaults for those left out. UsageError names what is missing."""
     taken = {setting.name: setting for setting in class_of(kind).settings_taken}
     told = dict(pair.partition("=")[::2] for pair in given)
     for name, value in told.items():
@@ -148,7 +148,7 @@ _DATA = click.option(
 @click.option("--trusted-proxies", type=click.IntRange(0, 5), default=0, help="How many proxies stand in front.")
 @click.option("--unit", "wants_unit", is_flag=True, help="Print a systemd unit that does this, and do nothing.")
 def run(data: Path, bind: str, address: str, trusted_proxies: int, wants_unit: bool) -> None:
-    """Run the whole service for real out of one folder: database, web, worker, backups, logs."""
+    """Run the whole service from one folder: database, web process, worker, backups, logs."""
     from openlatch.runtime import own_server
 
     folder = data.resolve()
@@ -163,7 +163,7 @@ def run(data: Path, bind: str, address: str, trusted_proxies: int, wants_unit: b
 @click.argument("backup", type=click.Path(path_type=Path))
 @click.confirmation_option(prompt="Put this backup in the place of what is there now?")
 def restore(data: Path, backup: Path) -> None:
-    """Put a BACKUP in the place of what is in the folder, while nothing runs there."""
+    """Restore a BACKUP into the folder, while nothing runs there."""
     from openlatch.runtime import own_server
 
     own_server.restore(data.resolve(), backup.resolve())
@@ -179,7 +179,7 @@ def restore(data: Path, backup: Path) -> None:
     help="The folder that the configurations of the processes are written to.",
 )
 def move(data: Path, to: str, configuration: Path) -> None:
-    """Move the data of `openlatch run` to a database server of your own."""
+    """Move the data of `openlatch run` to your own database server."""
     from openlatch.runtime import own_server
 
     own_server.move(data.resolve(), to, configuration.resolve())

@@ -1,4 +1,4 @@
-"""Everything at once, in the foreground: two PostgreSQL servers, the web process, the worker, the demo's data."""
+"""The demo in the foreground: two PostgreSQL servers, the web process, the worker, and sample data."""
 
 from __future__ import annotations
 
@@ -39,12 +39,12 @@ START_SECONDS = 60
 
 
 class Stop(Exception):
-    """Somebody asked us to stop."""
+    """The process was asked to stop."""
 
 
 @dataclass(frozen=True, slots=True)
 class Secrets:
-    """What the demo made for itself on its first start."""
+    """Keys and passwords that the demo generates on its first start."""
 
     app_password: str
     secret_key: str
@@ -56,7 +56,7 @@ class Secrets:
 
     @classmethod
     def of(cls, folder: Path) -> Secrets:
-        """Those kept in a folder, or fresh ones."""
+        """The secrets stored in a folder; new ones where there are none."""
         kept = folder / "secrets.json"
         if not kept.exists():
             made = {
@@ -67,7 +67,7 @@ class Secrets:
             kept.touch(mode=0o600)
             kept.write_text(json.dumps(made))
         found = json.loads(kept.read_text())
-        # A demo from before the processes had keys and passwords of their own gets them.
+        # Demos made before each process had its own keys and passwords get them now.
         lacking = {
             "systems_key": Fernet.generate_key().decode(),
             "evidence_key": Fernet.generate_key().decode(),
@@ -86,7 +86,7 @@ def data_folder() -> Path:
 
 
 class Demo:
-    """The demo while it runs."""
+    """The running demo."""
 
     def __init__(self, folder: Path, port: int) -> None:
         self.folder = folder
@@ -100,11 +100,11 @@ class Demo:
 
     @property
     def address(self) -> str:
-        """Where the console is."""
+        """The console's address."""
         return f"http://127.0.0.1:{self.port}"
 
     def start(self) -> None:
-        """Start everything, loading the data if there is none."""
+        """Start everything, and load the sample data on the first start."""
         self.mail.start()
         kept = Secrets.of(self.folder)
         self.register.start()
@@ -133,7 +133,7 @@ class Demo:
         url, plan = self.telemetry.url(telemetry.DATABASE), loader.telemetry_plan()
         if not telemetry.is_prepared(url):
             telemetry.prepare(url, plan, loader.base_day(service.clock()), kept.adapter_password)
-        # A login that is a member of nothing any more has no business being signed in.
+        # A login without any membership does not open sessions.
         wanted = [(login, program) for login, program in plan["sessions"] if login in telemetry.members(url)]
         self.sessions = telemetry.OpenSessions("127.0.0.1", self.telemetry.port)
         self.sessions.open(wanted)
@@ -212,7 +212,7 @@ class Demo:
         raise CantStart(f"The web process did not answer within {START_SECONDS} s.\n{self._end_of('serve')}")
 
     def refuse_dead(self) -> None:
-        """CantStart, with the end of its log, when a process of ours has ended by itself."""
+        """Raise CantStart, with the end of its log, if one of our processes has exited."""
         for name, child in self.children.items():
             if child.poll() is not None:
                 raise CantStart(
@@ -224,7 +224,7 @@ class Demo:
         return "\n".join(lines[-25:])
 
     def stop(self) -> None:
-        """Stop everything that was started, by its id, and wait until it is gone."""
+        """Stop every process that was started, by its id, and wait until it has exited."""
         for child in self.children.values():
             child.terminate()
         for child in self.children.values():

@@ -1,6 +1,6 @@
-"""The web server's worker: gunicorn's with threads, with a limit on how long somebody may take to say what they want.
+"""The web server's worker: gunicorn's threaded worker, with limits on how long a client may take to send a request.
 
-Answers to what is no HTTP are problem documents, too; and a connection that the event stream has taken over is its.
+Malformed requests are answered with problem documents, too. A connection taken over by the event stream is left to it.
 """
 
 from __future__ import annotations
@@ -20,20 +20,20 @@ from gunicorn.workers.gthread import ThreadWorker
 
 from openlatch.json_values import JsonObject
 
-# A request without a large body has to be here whole within so many seconds; otherwise its thread is for others.
+# Seconds within which a request without a large body must have arrived; otherwise its thread is freed.
 SECONDS_TO_ASK = 20.0
 LARGEST_BODY_AT_ONCE = (1 << 20) + 1
 _REMEDY = {
     414: "Send at most 4,094 bytes in the first line.",
     431: "Send at most 100 headers, of 8,190 bytes each.",
 }
-# Of gunicorn, which has no types.
+# gunicorn is not typed.
 Untyped = Any
 App = Callable[[JsonObject, Untyped], Iterable[bytes]]
 
 
 class Reaper:
-    """Closes connections on which somebody takes too long, so that the thread that waits for them is free."""
+    """Closes connections whose client is too slow, so that the waiting thread is freed."""
 
     def __init__(self) -> None:
         self._until: dict[socket.socket, float] = {}
@@ -42,7 +42,7 @@ class Reaper:
 
     @contextmanager
     def limit(self, sock: socket.socket, seconds: float = SECONDS_TO_ASK) -> Iterator[None]:
-        """What is done within has so long."""
+        """Bound the time that the body of the ``with`` may take."""
         with self._lock:
             self._until[sock] = time.monotonic() + seconds
             if self._thread is None or not self._thread.is_alive():
@@ -54,7 +54,7 @@ class Reaper:
             self.let(sock)
 
     def let(self, sock: socket.socket) -> None:
-        """Take as long as you like from here on."""
+        """Lift the limit for the rest of the request."""
         with self._lock:
             self._until.pop(sock, None)
 
@@ -74,7 +74,7 @@ REAPER = Reaper()
 
 
 def prompt(app: App) -> App:
-    """The application, called once the whole of a small body is here."""
+    """The application, called only once a small body has been received completely."""
 
     def called(environ: JsonObject, start_response: Untyped) -> Iterable[bytes]:
         length = environ.get("CONTENT_LENGTH") or ""
@@ -90,7 +90,7 @@ def prompt(app: App) -> App:
 
 
 def _problem(sock: socket.socket, status: int, reason: str, said: str) -> None:
-    """What is told to somebody whose request was none (RFC 9457)."""
+    """The problem document for a malformed request (RFC 9457)."""
     body = json.dumps(
         {
             "type": "urn:openlatch:problem:http",
@@ -109,7 +109,7 @@ def _problem(sock: socket.socket, status: int, reason: str, said: str) -> None:
     util.write_nonblock(sock, head.encode() + body)
 
 
-# gunicorn has no setting for the page that it answers what is no request with.
+# gunicorn has no setting for its answer to malformed requests.
 util.write_error = _problem
 
 
@@ -117,17 +117,17 @@ class Worker(ThreadWorker):  # type: ignore[misc]
     """gunicorn's threaded worker, with the limits above."""
 
     def handle(self, conn: Untyped) -> Any:
-        """One request of a connection, from its first byte on."""
+        """Handle one request of a connection, from its first byte."""
         with REAPER.limit(conn.sock):
             return super().handle(conn)
 
     def handle_request(self, req: Untyped, conn: Untyped) -> Any:
-        """Its headers are here."""
+        """Handle a request whose headers have arrived."""
         REAPER.let(conn.sock)
         return super().handle_request(req, conn)
 
     def finish_request(self, conn: Untyped, fs: Future[Any]) -> None:
-        """A connection that was taken over is not ours to close."""
+        """A connection that was taken over is not closed here."""
         if conn.sock.fileno() == -1:
             self.nr_conns -= 1
             return

@@ -1,5 +1,5 @@
-"""Everything that a small organisation needs, in one folder: a private PostgreSQL, the web process, the worker, keys,
-logs that are rotated, and a backup each day that is tried by restoring it.
+"""The whole service for a small organisation in one folder: a private PostgreSQL, the web process, the worker, keys,
+rotated logs, and a daily backup that is tested by restoring it.
 """
 
 from __future__ import annotations
@@ -38,17 +38,17 @@ BACKUPS_KEPT = 14
 LARGEST_LOG = 20 * 1024 * 1024
 LOGS_KEPT = 5
 LOOK_EVERY = 60.0
-# What a backup leaves out: work that waits in the queue is found again in the tables.
+# Backups leave out the queue: pending work is found again in our own tables.
 _LEFT_OUT = ("procrastinate_*",)
 
 
 class Stop(Exception):
-    """Somebody asked us to stop."""
+    """The process was asked to stop."""
 
 
 @dataclass(frozen=True, slots=True)
 class Keys:
-    """The keys and passwords that the folder has for itself. They are kept apart from the database and its backups."""
+    """The keys and passwords of a folder. They are stored apart from the database and its backups."""
 
     secret_key: str
     systems_key: str
@@ -59,7 +59,7 @@ class Keys:
 
     @classmethod
     def of(cls, folder: Path) -> Keys:
-        """Those kept in a folder, made at its first start; readable by their owner alone."""
+        """The keys stored in a folder, generated on its first start; only their owner can read them."""
         kept = folder / "keys.json"
         if not kept.exists():
             made = {name: Fernet.generate_key().decode() for name in ("secret_key", "systems_key", "evidence_key")}
@@ -73,7 +73,7 @@ class Keys:
 
 
 class OwnServer:
-    """The service for real, out of one folder."""
+    """The service run from one folder."""
 
     def __init__(self, folder: Path, bind: str, public_address: str, trusted_proxies: int) -> None:
         self.folder = folder
@@ -84,7 +84,7 @@ class OwnServer:
         self.children: dict[str, subprocess.Popen[bytes]] = {}
 
     def prepare(self) -> Keys:
-        """Start the database, bring it up to date, and give the keys."""
+        """Start the database and migrate it; returns the keys."""
         self.folder.mkdir(parents=True, exist_ok=True)
         keys = Keys.of(self.folder)
         private_folder(self.folder / "logs")
@@ -113,7 +113,7 @@ class OwnServer:
         self._await_web()
 
     def environments(self, keys: Keys) -> dict[str, dict[str, str]]:
-        """What each process is told: the web process has neither the systems' key nor the one for evidence."""
+        """The environment of each process: the web process gets neither the systems' key nor the evidence key."""
         shared = {
             "OPENLATCH_SECRET_KEY": keys.secret_key,
             "OPENLATCH_BIND": self.bind,
@@ -150,7 +150,7 @@ class OwnServer:
         raise CantStart(f"The web process did not answer within {START_SECONDS} s.\n{self._end_of('serve')}")
 
     def refuse_dead(self) -> None:
-        """CantStart, with the end of its log, when a process of ours has ended by itself."""
+        """Raise CantStart, with the end of its log, if one of our processes has exited."""
         for name, child in self.children.items():
             if child.poll() is not None:
                 raise CantStart(f"{name} ended by itself with {child.returncode}.\n{self._end_of(name)}")
@@ -159,12 +159,12 @@ class OwnServer:
         return "\n".join(self._log(name).read_text(errors="replace").splitlines()[-25:])
 
     def code(self) -> str:
-        """The line with the set-up code that the web process printed; empty when it is set up already."""
+        """The line with the set-up code that the web process printed; empty if an organisation exists."""
         lines = self._log("serve").read_text(errors="replace").splitlines()
         return next((line for line in reversed(lines) if "give this code" in line), "")
 
     def stop(self) -> None:
-        """Stop everything that was started, by its id, and wait until it is gone."""
+        """Stop every process that was started, by its id, and wait until it has exited."""
         for child in self.children.values():
             child.terminate()
         for child in self.children.values():
@@ -177,7 +177,7 @@ class OwnServer:
         self.cluster.stop()
 
     def look_after(self, now: datetime) -> None:
-        """Rotate logs that have become large, and make the day's backup when it is due."""
+        """Rotate large logs, and make the daily backup when it is due."""
         for log in (*(self.folder / "logs").glob("*.log"), self.cluster.log):
             rotate(log)
         last = max((backup.stat().st_mtime for backup in self.backups()), default=0.0)
@@ -185,13 +185,13 @@ class OwnServer:
             self.back_up(now)
 
     def backups(self) -> list[Path]:
-        """The backups that there are, the oldest first."""
+        """The existing backups, oldest first."""
         return sorted((self.folder / "backups").glob("*.dump"))
 
     def back_up(self, now: datetime) -> Path:
-        """Make a backup, and try it: it counts once it was restored beside, and says the same of the journal.
+        """Make a backup and test it: it counts once it has been restored into a second database with the same journal.
 
-        The keys are not in it. CantStart when it can't be made or can't be restored.
+        The keys are not in it. CantStart if it can't be made or can't be restored.
         """
         made = self.folder / "backups" / f"openlatch-{now:%Y-%m-%dT%H%M%SZ}.dump"
         partial = made.with_suffix(".partial")
@@ -214,12 +214,14 @@ class OwnServer:
 
 
 def _clean(environment: Mapping[str, str]) -> dict[str, str]:
-    """The environment without what others may have set for another service of ours."""
+    """The environment without settings meant for another instance of the service."""
     return {name: value for name, value in environment.items() if not name.startswith("OPENLATCH_")}
 
 
 def _run(command: list[str], database: str, **more: Any) -> None:
-    """Run one of PostgreSQL's programs on a database. Its password is not on the command line, where others see it."""
+    """Run a PostgreSQL program on a database. The password is not passed on the command line, where others could see
+    it.
+    """
     parts = urlsplit(database)
     named = f"{parts.scheme}://{parts.username}@{parts.hostname}:{parts.port or 5432}{parts.path}"
     done = subprocess.run(
@@ -234,7 +236,7 @@ def _run(command: list[str], database: str, **more: Any) -> None:
 
 
 def _heads(url: str, at: Mapping[str, bytes] | None = None) -> dict[str, bytes]:
-    """The hash of each organisation's last journal entry; or of those ``at`` the positions of others."""
+    """The hash of each organisation's last journal entry, or of the entries at the positions ``at``."""
     with psycopg.connect(url) as db:
         if at is None:
             rows = db.execute("select organisation_id::text, position, hash from journal_heads").fetchall()
@@ -256,14 +258,14 @@ def _drop(cluster: Cluster, name: str) -> None:
 
 
 def restore_into(cluster: Cluster, name: str, backup: Path) -> None:
-    """Make a database from a backup. CantStart when there is one of that name, or the backup can't be read."""
+    """Create a database from a backup. CantStart if the name is taken or the backup can't be read."""
     with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
         db.execute(sql.SQL("create database {}").format(sql.Identifier(name)))
     _run(["pg_restore", "--no-owner", "--exit-on-error", str(backup)], cluster.url(name))
 
 
 def rotate(log: Path) -> None:
-    """Put a log that has become large aside; writers go on writing to the same file, which begins anew."""
+    """Copy a large log aside and truncate it; its writers keep writing to the same file."""
     if not log.exists() or log.stat().st_size < LARGEST_LOG:
         return
     for number in range(LOGS_KEPT - 1, 0, -1):
@@ -283,7 +285,7 @@ def _on_signal(number: int, frame: FrameType | None) -> None:
 
 
 def run(folder: Path, bind: str, public_address: str, trusted_proxies: int) -> None:
-    """Run the service out of a folder until told to stop."""
+    """Run the service from a folder until stopped."""
     signal.signal(signal.SIGTERM, _on_signal)
     signal.signal(signal.SIGINT, _on_signal)
     server = OwnServer(folder, bind, public_address, trusted_proxies)
@@ -307,7 +309,7 @@ def run(folder: Path, bind: str, public_address: str, trusted_proxies: int) -> N
 
 
 def _looked_after(server: OwnServer) -> None:
-    """A backup that can't be made does not stop the service; it is said, and tried again."""
+    """A failed backup does not stop the service; it is logged and tried again."""
     try:
         server.look_after(datetime.now(UTC))
     except (CantStart, OSError, psycopg.Error) as error:
@@ -315,7 +317,7 @@ def _looked_after(server: OwnServer) -> None:
 
 
 def restore(folder: Path, backup: Path) -> None:
-    """Put a backup in the place of what is in a folder, while nothing runs there; what was there is kept beside."""
+    """Restore a backup into a folder, while nothing runs there; the previous database is kept under another name."""
     cluster = Cluster(folder / "database")
     if not backup.exists():
         raise BadInput(f"There is no file {backup}.", "Name one of those in the folder backups.")
@@ -327,7 +329,7 @@ def restore(folder: Path, backup: Path) -> None:
         fresh, aside = "openlatch_restored", f"openlatch_before_{datetime.now(UTC):%Y%m%d%H%M%S}"
         _drop(cluster, fresh)
         cluster.ensure_database(DATABASE)
-        # The roles that a backup gives rights to are the server's; a fresh one has to have them first.
+        # Roles belong to the server and not to a backup; a new server must have them before the backup is restored.
         migrate(cluster.url(DATABASE), Passwords(keys.app_password, keys.web_password, keys.worker_password))
         restore_into(cluster, fresh, backup)
         with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
@@ -340,9 +342,9 @@ def restore(folder: Path, backup: Path) -> None:
 
 
 def move(folder: Path, to: str, configuration: Path) -> None:
-    """Move the same data to a database server of one's own, and write a configuration for each process.
+    """Move the data to another database server, and write a configuration file for each process.
 
-    ``to`` is the address of an empty database there, as its owner, who may make roles. BadInput when it is not empty.
+    ``to`` is the URL of an empty database there, as its owner, who may create roles. BadInput if it is not empty.
     """
     keys = Keys.of(folder)
     with psycopg.connect(to) as db:
@@ -417,7 +419,7 @@ WantedBy=multi-user.target
 
 
 def unit(folder: Path, bind: str, public_address: str, trusted_proxies: int) -> str:
-    """A systemd unit that runs the service out of a folder, as whoever asks for it."""
+    """A systemd unit that runs the service from a folder, as the user who asks for it."""
     user = "" if os.getuid() == 0 else f"User={os.environ.get('USER', 'openlatch')}\n"
     more = f" --address {public_address}" if public_address else ""
     more += f" --trusted-proxies {trusted_proxies}" if trusted_proxies else ""

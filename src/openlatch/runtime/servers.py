@@ -24,7 +24,7 @@ from openlatch.store.database import engine_for
 from openlatch.worker import tasks
 from openlatch.worker.queue import Queue
 
-# A page that takes longer is given up: others wait for the connection.
+# Statement timeout in seconds for the web process: others wait for the connection.
 STATEMENT_SECONDS = 60
 
 
@@ -55,9 +55,9 @@ def spare_the_collector() -> None:
 
 
 def assemble(settings: Settings, connections: int = 16, statement_seconds: int = 0) -> Service:
-    """The service with its database, its key, and the queue to wake the worker by.
+    """The service with its database, its key, and the queue that wakes the worker.
 
-    ``statement_seconds`` bounds each statement of it, for what answers people; 0 does not.
+    ``statement_seconds`` is the statement timeout; 0 for none.
     """
     spare_the_collector()
     settings.require("database_url", "secret_key")
@@ -79,7 +79,7 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
 
 
 def post_of(settings: Settings) -> Post | None:
-    """The mail server that is configured; None when there is none, and mail waits."""
+    """The configured mail server; None if there is none, and mail waits."""
     if not settings.smtp_host:
         return None
     return Post(
@@ -93,11 +93,12 @@ def post_of(settings: Settings) -> Post | None:
 
 
 def web_app(settings: Settings) -> Flask:
-    """The web application, behind as many proxies as are trusted."""
+    """The web application, with as many trusted proxies as configured."""
     for name in ("systems_key", "evidence_key"):
         if getattr(settings, name):
             log.warning("web.has_a_key_of_the_worker", setting=name, remedy=f"Give {name} to the worker only.")
-    # Whatever its configuration has: what answers people opens no secret of a system, and signs no evidence.
+    # Even if its configuration has these keys, the web process never gets them: it opens no system's secret and signs
+    # no evidence.
     service = replace(
         assemble(settings, statement_seconds=STATEMENT_SECONDS),
         systems_cipher=None,
@@ -124,12 +125,12 @@ class _Gunicorn(BaseApplication):  # type: ignore[misc]
             "workers": self._settings.web_processes,
             "worker_class": "openlatch.runtime.gunicorn_worker.Worker",
             "threads": self._settings.web_threads,
-            # Whatever is being answered when it is told to stop is answered. Consoles connect again by themselves.
+            # Requests under way are answered before the process stops. Consoles reconnect by themselves.
             "graceful_timeout": 30,
             "timeout": 120,
-            # Longer than clients and proxies keep a connection that they don't use, so that they close it.
+            # Longer than clients and proxies keep an idle connection, so that they are the ones to close it.
             "keepalive": 75,
-            # Headers that say who or what is in front of us count only as far as proxies are trusted (ProxyFix).
+            # Forwarded headers count only for trusted proxies (ProxyFix).
             "secure_scheme_headers": {},
             "forwarded_allow_ips": "",
             "accesslog": None,
@@ -145,7 +146,7 @@ class _Gunicorn(BaseApplication):  # type: ignore[misc]
 
 
 def serve(settings: Settings) -> None:
-    """Serve the API and the console until told to stop."""
+    """Serve the API and the console until stopped."""
     configure_logging()
     settings.require("database_url", "secret_key")
     _say_how_to_set_up(settings)
@@ -162,7 +163,7 @@ def _say_how_to_set_up(settings: Settings) -> None:
 
 
 def work(settings: Settings) -> None:
-    """Work in the background until told to stop."""
+    """Run the worker until stopped."""
     configure_logging()
     for name in ("systems_key", "evidence_key"):
         if not getattr(settings, name):

@@ -63,11 +63,11 @@ class Settings(BaseSettings):
 
     @classmethod
     def load(cls) -> Settings:
-        """From the file and the environment. BadInput names a setting that is unknown or can't be read."""
+        """From the file and the environment. BadInput names an unknown or invalid setting."""
         path = os.environ.get(f"{PREFIX}CONFIG", "")
         try:
             if path:
-                # A file that is named and missing would be passed over.
+                # pydantic-settings ignores a missing file.
                 Path(path).read_bytes()
             return cls()
         except (OSError, tomllib.TOMLDecodeError) as error:
@@ -87,7 +87,7 @@ class Settings(BaseSettings):
             ) from None
 
     def require(self, *names: str) -> Settings:
-        """These settings, or BadInput naming those that are empty."""
+        """The values of these settings. BadInput names those that are empty."""
         missing = [name for name in names if not getattr(self, name)]
         if missing:
             told = ", ".join(f"{n} (OPENLATCH_{n.upper()})" for n in missing)
@@ -99,13 +99,13 @@ class Settings(BaseSettings):
         return _fernet("secret_key", self.secret_key)
 
     def systems_cipher(self) -> MultiFernet | None:
-        """The cipher for the secrets of systems; it still opens those from before they had a key of their own."""
+        """The cipher for the secrets of systems; it also decrypts those from before they had a key of their own."""
         if not self.systems_key:
             return None
         return MultiFernet([_fernet("systems_key", self.systems_key), self.cipher()])
 
     def evidence_seed(self) -> bytes:
-        """What the key that signs evidence is made from; the secret key where it has no key of its own."""
+        """The seed of the key that signs evidence; the secret key where no evidence key is set."""
         if self.evidence_key:
             _fernet("evidence_key", self.evidence_key)
         return (self.evidence_key or self.secret_key).encode()

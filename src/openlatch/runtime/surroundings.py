@@ -1,6 +1,6 @@
 """The systems around the demo, besides the telemetry database: directory, mail, calendars, a host and a cloud service.
 
-Each is real where Debian has a server for it. One whose package can't be had is left out, and said to be.
+Each is a real server where Debian has one. Where a package can't be installed, that system is left out with a message.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ DOMAIN = "hollinfell.example.org"
 
 @dataclass
 class Surroundings:
-    """What was started, and how Open Latch is connected with each: name, kind and settings."""
+    """The systems that were started, and how each is connected: name, kind and settings."""
 
     folder: Path
     secret: str
@@ -37,7 +37,7 @@ class Surroundings:
     connections: list[tuple[str, str, JsonObject]] = field(default_factory=list)
 
     def start(self, service: Service) -> None:
-        """Start all that can be had; what is missing is said, and the rest goes on."""
+        """Start every system that is installed; print which are missing."""
         day = loader.base_day(service.clock())
         self.plan = loader.systems_plan(day)
         for start in (self._directory, self._mailboxes, self._calendars):
@@ -89,7 +89,7 @@ class Surroundings:
         self.connections.append(("Design cloud", "cloud", {"address": server.address}))
 
     def connect(self, service: Service, organisation: UUID) -> None:
-        """Connect each with Open Latch, where that has changed, and read it."""
+        """Connect each system whose settings changed, and read it."""
         viewer = Viewer.itself(organisation)
         for name, kind, settings in self.connections:
             with service.unit(viewer) as unit:
@@ -100,6 +100,6 @@ class Surroundings:
             readings.read(service, organisation, ident)
 
     def stop(self) -> None:
-        """Stop what was started."""
+        """Stop the servers that were started."""
         for server in self.servers:
             server.stop()

@@ -1,1 +1,1 @@
-"""Small outside systems that ship with Open Latch, for the demo and the tests."""
+"""Outside systems that ship with Open Latch for the demo and the tests."""

@@ -69,12 +69,12 @@ class CalendarServer(Server):
 
     @classmethod
     def installed(cls) -> str | None:
-        """The path of the program that starts all others; None unless both packages are there."""
+        """The path of the program that starts all others; None unless both packages are installed."""
         program = _PROGRAMS / "master"
         return str(program) if super().installed() and (_PROGRAMS / "httpd").exists() and program.exists() else None
 
     def write(self) -> None:
-        """Its settings for these ports."""
+        """Write its configuration for these ports."""
         for name in ("config", "spool", "post"):
             (self.folder / name).mkdir(exist_ok=True)
         self.post_port = usual_port(self.folder / "post")
@@ -84,17 +84,17 @@ class CalendarServer(Server):
         (self.folder / "cyrus.conf").write_text(_SERVICES.format(**where))
 
     def arguments(self) -> Sequence[str]:
-        """In the foreground, with our settings."""
+        """The command that runs it in the foreground with our configuration."""
         at = self.folder
         return ["-D", "-C", f"{at}/imapd.conf", "-M", f"{at}/cyrus.conf", "-p", f"{at}/running"]
 
     @property
     def address(self) -> str:
-        """Where the calendars of the owner are."""
+        """The address of the owner's calendars."""
         return f"http://127.0.0.1:{self.port}/dav/calendars/user/{OWNER}/"
 
     def prepare(self, plan: JsonObject) -> None:
-        """Make logins, the owner's calendars with their entries, and the lists of whom each is open to."""
+        """Create logins, the owner's calendars with their entries, and the access control list of each."""
         for name in (OWNER, *plan["logins"]):
             self._add_login(name, self.secret if name == OWNER else LOGIN_PASSWORD)
         with httpx.Client(auth=(OWNER, self.secret), timeout=30) as http:
@@ -117,7 +117,9 @@ class CalendarServer(Server):
         (self.folder / "made").touch()
 
     def set_list(self, name: str, entries: Sequence[Sequence[str]]) -> None:
-        """Set the whole list of a calendar: the owner, and pairs of whom and what; a denial begins with a minus."""
+        """Set a calendar's whole access control list: the owner, and pairs of principal and privilege; a denial begins
+        with a minus.
+        """
         body = "".join(
             _ace(who, privileges.removeprefix("-"), "deny" if privileges.startswith("-") else "grant")
             for who, privileges in (("self", "all"), *entries)
@@ -131,7 +133,7 @@ class CalendarServer(Server):
             ).raise_for_status()
 
     def granted(self, name: str, who: str) -> set[str]:
-        """What the server itself says that a principal is granted on a calendar, by the names of privileges."""
+        """The privileges on a calendar that the server itself reports for a principal, by name."""
         body = '<D:propfind xmlns:D="DAV:"><D:prop><D:acl/></D:prop></D:propfind>'
         with httpx.Client(auth=(OWNER, self.secret), timeout=30) as http:
             answer = http.request(
@@ -147,7 +149,7 @@ class CalendarServer(Server):
         return found
 
     def _add_login(self, name: str, word: str) -> None:
-        """A login with its password and its home, which the server makes when the first message comes."""
+        """Create a login with its password and its home, which the server makes when the first message arrives."""
         program = super().installed()
         if program is None:
             raise CantStart("saslpasswd2 is not installed.", "Install Debian's package sasl2-bin.")
@@ -169,12 +171,12 @@ class CalendarServer(Server):
 
 
 def principal(name: str) -> str:
-    """How the server names a login in a list."""
+    """How the server names a login in an access control list."""
     return f"/dav/principals/user/{quote(name)}/"
 
 
 def usual(server: CalendarServer) -> JsonObject:
-    """The settings by which Open Latch is connected with it. With this server a denial counts wherever it stands."""
+    """The settings by which Open Latch connects to it. This server applies a denial whatever its place in the list."""
     return {"address": server.address, "user": OWNER, "domain": "hollinfell.example.org", "refusals": "first"}
 
 

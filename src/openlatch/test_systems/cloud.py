@@ -1,7 +1,7 @@
-"""A simulated cloud service, for what no server from Debian does: shared spaces, connected apps, tokens, sessions.
+"""A simulated cloud service, for what no Debian server offers: shared spaces, connected apps, tokens, sessions.
 
 It speaks SCIM 2.0 for people (RFC 7643, 7644) and OAuth 2.0 for tokens (RFC 7009 revocation, RFC 7662 introspection);
-spaces and sessions have calls of its own. Its awkward manners can be switched one by one with ``PUT /manners``.
+spaces and sessions have calls of their own. Each kind of misbehaviour can be switched on with ``PUT /manners``.
 """
 
 from __future__ import annotations
@@ -28,22 +28,22 @@ ROLES = ("guest", "viewer", "editor", "full")
 
 @dataclass
 class Manners:
-    """How it behaves. All off, it does what it is asked at once."""
+    """How it misbehaves. With all of these off, it applies each change at once."""
 
-    reduce_first: bool = False  # A full member can't be removed before they are reduced.
-    waits_for_person: bool = False  # Removing anybody but a guest waits for that person to agree.
-    delay: float = 0.0  # A change takes effect only after so many seconds.
-    limit: int = 0  # So many calls a second; more are told when to come back.
-    says_done: bool = False  # It says that it was done when it was not.
-    stubborn: str = ""  # The same, in one space only.
-    down: bool = False  # It answers nothing but 503.
-    hangs: float = 0.0  # It takes so many seconds for each answer.
-    shifts: bool = False  # Pages repeat a row and skip another while data changes.
+    reduce_first: bool = False  # A full member must be reduced before they can be removed.
+    waits_for_person: bool = False  # Removing anybody but a guest waits for that person's consent.
+    delay: float = 0.0  # Seconds after which a change takes effect.
+    limit: int = 0  # Calls allowed per second; further ones get 429 with Retry-After.
+    says_done: bool = False  # Reports success without changing anything.
+    stubborn: str = ""  # The same, for one space only.
+    down: bool = False  # Answers 503 to everything.
+    hangs: float = 0.0  # Seconds before each answer.
+    shifts: bool = False  # Pages repeat one row and skip another, as if data changed while paging.
 
 
 @dataclass
 class State:
-    """What it holds; ``later`` are changes that have yet to take effect."""
+    """Its data; ``later`` are changes that have not taken effect yet."""
 
     people: dict[str, JsonObject] = field(default_factory=dict)
     spaces: dict[str, JsonObject] = field(default_factory=dict)
@@ -74,12 +74,12 @@ class Cloud:
         self._lock = threading.Lock()
 
     def load(self, plan: Mapping[str, object]) -> None:
-        """Take over what ``plan`` says it holds."""
+        """Load the data of ``plan``."""
         self.state = State(**json.loads(json.dumps(plan)))
         self._keep()
 
     def change(self, work: Callable[[], object], space: str = "") -> None:
-        """Carry a change out, perhaps of a space: now, later, or, when it only says so, never."""
+        """Apply a change, perhaps to a space: now, later, or never, depending on the manners."""
         self.changes += 1
         if self.manners.says_done or (space and space == self.manners.stubborn):
             return
@@ -96,7 +96,7 @@ class Cloud:
         self.state.versions[space] = self.state.versions.get(space, 1) + 1
 
     def settle(self) -> None:
-        """Let changes take effect whose time has come."""
+        """Apply the changes that are due."""
         due = [work for at, work in self._later if at <= time.monotonic()]
         self._later = [(at, work) for at, work in self._later if at > time.monotonic()]
         for work in due:
@@ -105,7 +105,7 @@ class Cloud:
             self._keep()
 
     def refusal(self) -> tuple[Response, int] | None:
-        """What it answers instead, by its manners or because the secret is wrong."""
+        """The refusal due to its manners or to a wrong secret; None if it answers normally."""
         if self.manners.hangs:
             time.sleep(self.manners.hangs)
         if self.manners.down:
@@ -127,7 +127,7 @@ class Cloud:
         start, count = max(int(request.args.get("startIndex", 1)), 1), int(request.args.get("count", 100))
         found = rows[start - 1 : start - 1 + count]
         if self.manners.shifts and start > 1 and len(rows) > count:
-            # Somebody came in before: the last row of the page before comes again, and this page's last is missed.
+            # As if a row had been inserted: the previous page's last row is repeated, and this page's last is missed.
             found = rows[start - 2 : start - 2 + count]
             self.manners.shifts = False
         return found
@@ -194,7 +194,7 @@ def _user(ident: str, person: Mapping[str, object]) -> JsonObject:
 
 
 def _give_role(held: dict[str, str], person: str, role: str, is_change: bool) -> None:
-    # A change that takes effect late does not bring back whoever was put out meanwhile.
+    # A delayed change does not bring back somebody who was removed meanwhile.
     if person in held or not is_change:
         held[person] = role
 
@@ -245,7 +245,7 @@ def _tokens(app: Flask, cloud: Cloud) -> None:
 
     @app.post("/oauth/revoke")
     def revoke() -> ResponseReturnValue:
-        # RFC 7009, 2.2: a token that is not known is as good as revoked.
+        # RFC 7009, 2.2: an unknown token counts as revoked.
         token = request.form["token"]
         if token in cloud.state.tokens:
             cloud.change(lambda: cloud.state.tokens.pop(token, None), cloud.state.tokens[token]["space"])
@@ -271,11 +271,11 @@ def _tokens(app: Flask, cloud: Cloud) -> None:
 
 class _Quiet(WSGIRequestHandler):
     def log_request(self, code: int | str = "-", size: int | str = "-") -> None:
-        """Say nothing: what is asked of it is no news."""
+        """Requests are not logged."""
 
 
 class CloudServer:
-    """The service on loopback, in a thread of its own."""
+    """The service on loopback, in its own thread."""
 
     def __init__(self, cloud: Cloud, port: int) -> None:
         self.cloud, self.port = cloud, port
@@ -284,7 +284,7 @@ class CloudServer:
 
     @property
     def address(self) -> str:
-        """Where it is."""
+        """Its address."""
         return f"http://127.0.0.1:{self.port}"
 
     def start(self) -> None:

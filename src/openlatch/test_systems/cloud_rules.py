@@ -1,9 +1,9 @@
-"""Items of the simulated cloud service, and the access rules by which people outside get at them.
+"""Items of the simulated cloud service, and the access rules that open them to people outside.
 
-Rules are written in the form of a rule document (``docs/reference/rule-document.md``). The nearest and most exactly
-worded rule decides, and in it a refusal wins; the service's own guard stands above all. ``/open/…`` serves anybody by
-these rules; since all who call here come from one address, at one time, they say in headers whom they are to be taken
-for: ``X-Sign-In``, ``X-From``, ``X-At``, ``X-Second-Factor``, ``X-Link``.
+Rules are written in the form of a rule document (``docs/reference/rule-document.md``). The nearest and most
+specific rule decides, and among equals a denial wins; the service's own guard overrides all. ``/open/…`` serves anybody
+by these rules; since all callers come from one address at one time, headers say whom they stand for: ``X-Sign-In``,
+``X-From``, ``X-At``, ``X-Second-Factor``, ``X-Link``.
 """
 
 from __future__ import annotations
@@ -45,14 +45,14 @@ PERMISSIONS = {
     "delete": Right.CHANGE,
     "publish": Right.ADMINISTER,
 }
-# Of each method, the permission that it takes.
+# The permission that each method needs.
 METHODS = {"GET": "fetch", "HEAD": "list", "PUT": "upload", "DELETE": "delete", "POST": "publish"}
 ZONE = ZoneInfo("Europe/London")
 MANNER = Manner(Combining.MOST_SPECIFIC, PERMISSIONS, ZONE)
 
 
 def add_rules(app: Flask, cloud: Cloud) -> None:
-    """The calls about items, rules and the guard, and the open door."""
+    """The calls about items, rules and the guard, and ``/open/…``."""
     _told(app, cloud)
     _changed(app, cloud)
 
@@ -141,7 +141,7 @@ def _resource(path: str, item: JsonObject) -> Resource:
 
 
 def _request(cloud: Cloud) -> Request:
-    """Who calls, as their headers say. People of the service are inside when their address is of its own domain."""
+    """The caller, as the headers say. People are inside if their address is in the service's own domain."""
     told = request.headers
     ident = told.get("X-Sign-In", "")
     person = cloud.state.people.get(ident, {})
@@ -160,7 +160,7 @@ def _request(cloud: Cloud) -> Request:
 
 
 def _attributes(cloud: Cloud) -> dict[str, str]:
-    """The attributes of the item that is asked for."""
+    """The attributes of the requested item."""
     space, _, path = request.path.removeprefix("/open/").partition("/")
     attributes: dict[str, str] = cloud.state.items.get(space, {}).get(f"/{path}", {}).get("attributes", {})
     return attributes

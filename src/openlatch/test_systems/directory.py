@@ -51,19 +51,19 @@ class DirectoryServer(Server):
     package = "slapd"
 
     def write(self) -> None:
-        """Its settings, with the rights of Open Latch's login and no more."""
+        """Write its configuration, with the least rights for Open Latch's login."""
         (self.folder / "entries").mkdir(exist_ok=True)
         word = LOGIN_PASSWORD
         settings = _SETTINGS.format(folder=self.folder, base=BASE, owner=OWNER, word=word, adapter=ADAPTER_LOGIN)
         (self.folder / "slapd.conf").write_text(settings)
 
     def arguments(self) -> Sequence[str]:
-        """In the foreground, on loopback."""
+        """The command that runs it in the foreground, on loopback."""
         return ["-d", "0", "-f", str(self.folder / "slapd.conf"), "-h", f"ldap://127.0.0.1:{self.port}"]
 
     @contextmanager
     def signed_in(self, who: str, word: str = LOGIN_PASSWORD) -> Iterator[ldap3.Connection]:
-        """A connection of somebody's; the owner's may do everything."""
+        """A connection signed in as somebody; the owner may do everything."""
         server = ldap3.Server("127.0.0.1", self.port, get_info=ldap3.NONE)
         directory = ldap3.Connection(server, who, word, raise_exceptions=True, check_names=False)
         try:
@@ -73,12 +73,12 @@ class DirectoryServer(Server):
             directory.unbind()
 
     def prepare(self, plan: JsonObject, adapter_password: str) -> None:
-        """Make people, apps and groups, and let some of them sign in once, so that the directory knows of it."""
+        """Create people, apps and groups, and sign some of them in once, so that the directory records it."""
         with self.signed_in(OWNER) as directory:
             directory.add(BASE, ["organization", "dcObject"], {"o": "Hollin Fell Huts", "dc": "hollinfell"})
             for place in (PEOPLE, GROUPS, APPS):
                 directory.add(place, "organizationalUnit")
-            # Without a policy that locks, a lock is only a note.
+            # Without a password policy that locks, a lock has no effect.
             policy = {"pwdAttribute": "userPassword", "pwdLockout": "TRUE"}
             directory.add(f"cn=policy,{BASE}", ["applicationProcess", "pwdPolicy"], policy)
             word = {"userPassword": adapter_password}
@@ -99,7 +99,7 @@ class DirectoryServer(Server):
         (self.folder / "made").touch()
 
     def reset(self) -> None:
-        """Forget everything that was put in."""
+        """Remove everything that was created."""
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
@@ -115,7 +115,7 @@ def group(name: str) -> str:
 
 
 def usual(server: DirectoryServer) -> JsonObject:
-    """The settings by which Open Latch is connected with it."""
+    """The settings by which Open Latch connects to it."""
     return {
         "host": "127.0.0.1",
         "port": server.port,

@@ -1,4 +1,4 @@
-"""The webcam host: a folder with the files of a Unix host, for what says who gets in."""
+"""The webcam host: a folder with those files of a Unix host that decide who has access."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _UTMP = struct.Struct("<hxxi32s4s32s256shhiii4I20x")
 def prepare(root: Path, plan: JsonObject, base: datetime) -> None:
     """Write the files of ``plan`` below a root folder. ``{day+N}`` in it is the Nth day after ``base``.
 
-    Numbers of users and groups begin where no real ones are, so that an entry in a list is nobody's by chance.
+    User and group ids start where no real ones are, so that an entry in a list never matches somebody by chance.
     """
     for name in ("etc/sudoers.d", "run", "home"):
         (root / name).mkdir(parents=True, exist_ok=True)
@@ -40,7 +40,7 @@ def prepare(root: Path, plan: JsonObject, base: datetime) -> None:
         folder.mkdir(mode=0o700, exist_ok=True)
         (folder / "authorized_keys").write_text("".join(f"{_dated(line, base)}\n" for line in lines))
     for name in plan.get("unreadable", ()):
-        # A folder where the keys should be: nobody can tell who has some.
+        # A folder in place of the key file: the keys can't be read.
         (root / "home" / name / ".ssh/authorized_keys").mkdir(parents=True)
     for name, lines in plan.get("jobs", {}).items():
         (root / "var/spool/cron/crontabs").mkdir(parents=True, exist_ok=True)
@@ -70,7 +70,7 @@ def _list(path: Path, entries: dict[str, str], users: list[str], groups: list[st
 
 
 def sign_in(root: Path, process: int, user: str, line: str, origin: str, since: datetime) -> None:
-    """Put somebody down as signed in with a process that is there."""
+    """Record somebody as signed in with a running process."""
     names = (line.encode(), b"", user.encode(), origin.encode())
     seconds = int(since.timestamp())
     with (root / "run/utmp").open("ab") as file:
@@ -78,5 +78,5 @@ def sign_in(root: Path, process: int, user: str, line: str, origin: str, since: 
 
 
 def usual(root: Path, plan: JsonObject) -> JsonObject:
-    """The settings by which Open Latch is connected with it."""
+    """The settings by which Open Latch connects to it."""
     return {"root": str(root), "folders": ",".join(plan["folders"]), "time_zone": "UTC"}

@@ -1,6 +1,6 @@
-"""A small mail server: takes every message by SMTP, keeps it as a file, and shows it on a page.
+"""A small mail server: accepts every message by SMTP, stores it as a file, and shows it on a page.
 
-For the demo and the tests, on loopback only. It sends nothing on.
+For the demo and the tests, on loopback only. It forwards nothing.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ _STYLE = (
 
 
 class MailServer:
-    """An SMTP server and a page to read its mail, each on a port of its own."""
+    """An SMTP server and a page that shows its mail, each on its own port."""
 
     def __init__(self, folder: Path, smtp_port: int, page_port: int) -> None:
         self.folder = folder
@@ -39,7 +39,7 @@ class MailServer:
 
     @property
     def address(self) -> str:
-        """Where the page is."""
+        """The page's address."""
         return f"http://127.0.0.1:{self.page_port}"
 
     def start(self) -> None:
@@ -54,12 +54,12 @@ class MailServer:
         self._page.server_close()
 
     def messages(self, recipient: str = "") -> list[EmailMessage]:
-        """What came, oldest first; to one recipient, or all."""
+        """The messages received, oldest first; those to one recipient, or all."""
         return [m for _, m in _read(self.folder) if not recipient or recipient in str(m["To"])]
 
 
 class _Keeper:
-    """Puts each message into a file; aiosmtpd calls it."""
+    """Writes each message to a file; called by aiosmtpd."""
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
@@ -107,7 +107,7 @@ class _Page(BaseHTTPRequestHandler):
         self.wfile.write(sent)
 
     def log_message(self, format: str, *args: object) -> None:
-        """Say nothing."""
+        """Requests are not logged."""
 
 
 def _frame(title: str, body: str) -> str:

@@ -82,7 +82,7 @@ plugin {{
 
 @dataclass
 class MailboxServer(Server):
-    """A Dovecot of our own. ``secret`` is the password of Open Latch's login, and that of its administration."""
+    """A Dovecot of our own. ``secret`` is the password of Open Latch's login and of the administration interface."""
 
     program = "dovecot"
     package = "dovecot-imapd"
@@ -94,7 +94,7 @@ class MailboxServer(Server):
     signed_in: list[imaplib.IMAP4] = field(default_factory=list)
 
     def write(self) -> None:
-        """Its settings, and the one entry that lets Open Latch's login see and change every list."""
+        """Write its configuration, with the one entry that lets Open Latch's login read and change every list."""
         user = runner()
         for name in ("homes", "shared", "run", "state"):
             (self.folder / name).mkdir(exist_ok=True)
@@ -120,7 +120,7 @@ class MailboxServer(Server):
         (self.folder / "logins").touch()
 
     def _namespace(self, prefix: str) -> str:
-        """The settings of one more shared namespace."""
+        """The configuration of another shared namespace."""
         name = prefix.strip("/").lower()
         (self.folder / name).mkdir(exist_ok=True)
         return (
@@ -129,23 +129,23 @@ class MailboxServer(Server):
         )
 
     def arguments(self) -> Sequence[str]:
-        """In the foreground, with our settings."""
+        """The command that runs it in the foreground with our configuration."""
         return ["-F", "-c", str(self.folder / "dovecot.conf")]
 
     def sign_in(self, logins: Sequence[str]) -> None:
-        """Sign these in, until the server stops."""
+        """Open sessions for these logins, until the server stops."""
         for login in logins:
             self.signed_in.append(imaplib.IMAP4("127.0.0.1", self.port))
             self.signed_in[-1].login(login, LOGIN_PASSWORD)
 
     def stop(self) -> None:
-        """Sign those out who were signed in, and stop the server."""
+        """Close the open sessions, and stop the server."""
         while self.signed_in:
             self.signed_in.pop().shutdown()
         super().stop()
 
     def prepare(self, plan: JsonObject) -> None:
-        """Make logins, shared mailboxes with their folders, and the entries of their lists."""
+        """Create logins, shared mailboxes with their folders, and their access control lists."""
         logins = dict.fromkeys(plan["logins"], LOGIN_PASSWORD) | {ADAPTER_LOGIN: self.secret}
         (self.folder / "logins").write_text("".join(f"{name}:{word}\n" for name, word in logins.items()))
         with imaplib.IMAP4("127.0.0.1", self.port) as mail:
@@ -169,7 +169,7 @@ def _group_of(gid: int) -> str:
 
 
 def usual(server: MailboxServer) -> JsonObject:
-    """The settings by which Open Latch is connected with it."""
+    """The settings by which Open Latch connects to it."""
     return {
         "host": "127.0.0.1",
         "port": server.port,

@@ -1,4 +1,4 @@
-"""Servers of other systems, each in a folder of its own, on loopback, on a port found free, never run as root."""
+"""Servers of other systems, each in its own folder, on loopback, on a free port, never run as root."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ START_SECONDS = 30
 
 @dataclass
 class Server:
-    """One server: its folder, and while it runs its process and port. What kind it is, those who inherit say."""
+    """A server: its folder and, while it runs, its process and port. Subclasses say which program it is."""
 
     folder: Path
     port: int = 0
@@ -35,16 +35,16 @@ class Server:
 
     @property
     def log(self) -> Path:
-        """What the server says."""
+        """The path of its log."""
         return self.folder / "server.log"
 
     @property
     def is_made(self) -> bool:
-        """Whether it was started before, and has what was put in."""
+        """Whether it was started before and has its data."""
         return (self.folder / "made").exists()
 
     def start(self) -> None:
-        """Start it, making its files first. CantStart when it is not installed, or with its log when it fails."""
+        """Start it, writing its files first. CantStart if it is not installed, or with its log if it fails."""
         program = self.installed()
         if program is None:
             raise CantStart(f"{self.program} is not installed.", f"Install Debian's package {self.package}.")
@@ -59,11 +59,11 @@ class Server:
         self._await_ready()
 
     def write(self) -> None:
-        """Write its settings for this port."""
+        """Write its configuration for this port."""
         raise NotImplementedError
 
     def arguments(self) -> Sequence[str]:
-        """How it is started in the foreground."""
+        """The command that runs it in the foreground."""
         raise NotImplementedError
 
     def belong(self, folder: Path) -> None:
@@ -74,7 +74,7 @@ class Server:
                 os.chown(path, user.pw_uid, user.pw_gid, follow_symlinks=False)
 
     def stop(self) -> None:
-        """Stop the server that ``start`` started, and wait until it is gone."""
+        """Stop the server that ``start`` started, and wait until it has exited."""
         if self.process is None or self.process.poll() is not None:
             return
         self.process.terminate()
@@ -86,7 +86,7 @@ class Server:
         self.process = None
 
     def kill(self) -> None:
-        """Stop it at once, as a machine that fails does."""
+        """Kill it, as when a machine fails."""
         if self.process is not None:
             self.process.kill()
             self.process.wait(5)

@@ -1,4 +1,4 @@
-"""The hut telemetry database: a real PostgreSQL server, filled with roles, memberships and open sessions."""
+"""The hut telemetry database: a real PostgreSQL server with roles, memberships and open sessions."""
 
 from __future__ import annotations
 
@@ -20,13 +20,14 @@ _TABLE = sql.SQL("create table {} (id bigserial primary key, at timestamptz, hut
 
 
 def is_prepared(url: str) -> bool:
-    """Whether the roles are there already."""
+    """Whether its roles exist."""
     with psycopg.connect(url) as db:
         return db.execute("select 1 from pg_roles where rolname = %s", [ADAPTER_LOGIN]).fetchone() is not None
 
 
 def prepare(url: str, plan: JsonObject, today: datetime, adapter_password: str) -> None:
-    """Make tables, shared roles, logins and memberships, and the login that Open Latch uses with its least rights.
+    """Create tables, shared roles, logins and memberships, and the login of Open Latch with the least rights that it
+    needs.
 
     ``url`` is the address of the database as its superuser; days in ``plan`` count from ``today``.
     """
@@ -63,7 +64,7 @@ def _make_shared(db: psycopg.Connection[SqlTuple], role: JsonObject) -> None:
 
 
 def _make_owner(db: psycopg.Connection[SqlTuple], tables: list[str]) -> None:
-    """Who owns the tables, so that Open Latch can take rights on them away as a member of it."""
+    """Create the role that owns the tables; as a member of it Open Latch can revoke rights on them."""
     db.execute(f"create role {OWNER} nologin")
     db.execute(f"comment on role {OWNER} is 'Owner of the tables'")
     db.execute(f"grant create on schema public to {OWNER}")
@@ -73,7 +74,7 @@ def _make_owner(db: psycopg.Connection[SqlTuple], tables: list[str]) -> None:
 
 
 def make_adapter_login(db: psycopg.Connection[SqlTuple], password: str) -> None:
-    """The login that Open Latch reads and changes the server with, and the rights that it needs."""
+    """Create the login with which Open Latch reads and changes the server, with the rights that it needs."""
     db.execute(
         sql.SQL("create role {} login createrole password {}").format(
             sql.Identifier(ADAPTER_LOGIN), sql.Literal(password)
@@ -83,7 +84,7 @@ def make_adapter_login(db: psycopg.Connection[SqlTuple], password: str) -> None:
 
 
 class OpenSessions:
-    """Sessions that logins hold open, each a connection that does nothing until somebody ends it."""
+    """Sessions held open by logins: idle connections, until somebody ends them."""
 
     def __init__(self, host: str, port: int, database: str = DATABASE) -> None:
         self._where = {"host": host, "port": port, "dbname": database}
@@ -102,15 +103,15 @@ class OpenSessions:
             self._open.append(connection)
 
     def close(self) -> None:
-        """Sign all of them out."""
+        """Close all of them."""
         for connection in self._open:
-            # One that was ended from the other side can't say goodbye.
+            # A session that the server ended can't be closed cleanly.
             with suppress(psycopg.Error):
                 connection.close()
 
 
 def members(url: str) -> set[str]:
-    """The logins that are still a member of anything."""
+    """The logins that still have a membership."""
     with psycopg.connect(url) as db:
         rows = db.execute("select distinct m.rolname from pg_auth_members a join pg_roles m on m.oid = a.member")
         return {name for (name,) in rows}

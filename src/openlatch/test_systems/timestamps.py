@@ -39,7 +39,7 @@ ess_cert_id_alg = sha256
 
 
 class TimestampServer:
-    """Stamps whatever is sent to its address. Its key and certificate are in its folder."""
+    """Answers time-stamp requests. Its key and certificate are in its folder."""
 
     def __init__(self, folder: Path, port: int) -> None:
         self.folder = folder
@@ -48,16 +48,16 @@ class TimestampServer:
 
     @property
     def address(self) -> str:
-        """Where it answers."""
+        """Its address."""
         return f"http://127.0.0.1:{self.port}/"
 
     @property
     def certificate(self) -> Path:
-        """What its time stamps are verified with."""
+        """The certificate by which its time stamps are verified."""
         return self.folder / "certificate.pem"
 
     def start(self) -> None:
-        """Make a key and a certificate if there are none, and answer. CantStart without OpenSSL."""
+        """Create a key and a certificate if needed, and start answering. CantStart without OpenSSL."""
         if shutil.which("openssl") is None:
             raise CantStart("OpenSSL is not installed.", "Install Debian's package openssl.")
         self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -77,7 +77,7 @@ class TimestampServer:
                 self.wfile.write(answer)
 
             def log_message(self, format: str, *arguments: object) -> None:
-                """Nothing is logged."""
+                """Requests are not logged."""
 
         self._server = ThreadingHTTPServer(("127.0.0.1", self.port), Handler)
         threading.Thread(target=self._server.serve_forever, daemon=True).start()
@@ -108,7 +108,7 @@ class TimestampServer:
         (self.folder / "authority.cnf").write_text(_CONFIGURATION.format(folder=self.folder))
 
     def stop(self) -> None:
-        """Answer no more."""
+        """Stop answering."""
         if self._server is not None:
             self._server.shutdown()
             self._server.server_close()

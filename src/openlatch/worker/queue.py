@@ -15,7 +15,7 @@ log = get_logger()
 
 
 class Queue:
-    """Puts tasks into the queue by name."""
+    """Enqueues tasks by name."""
 
     def __init__(self, url: str) -> None:
         self._app = App(connector=SyncPsycopgConnector(conninfo=url, min_size=1, max_size=2))
@@ -30,8 +30,8 @@ class Queue:
     def wake(self, task: str, arguments: dict[str, str], at: datetime | None) -> None:
         """Have the worker run a task soon, or at an instant. Idempotent: waiting duplicates run once.
 
-        When the queue can't be reached that is logged, not raised: all work is stored in our own tables, and the
-        worker's periodic rounds find it.
+        A queue that can't be reached is logged, not raised: all work is stored in our own tables, where the worker's
+        periodic rounds find it.
         """
         lock = " ".join([task, *arguments.values()])
         try:
@@ -42,5 +42,5 @@ class Queue:
             log.warning("queue.unreachable", task=task, error=str(error))
 
     def close(self) -> None:
-        """Give the connections back."""
+        """Close its connections."""
         self._app.close()

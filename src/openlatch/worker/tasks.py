@@ -1,7 +1,7 @@
-"""The worker: carries revocations out, reads systems, evaluates rules, and looks for what is due.
+"""The worker: carries out revocations, reads systems, evaluates rules, and finds whatever is due.
 
 All work is stored in our own tables; a job is only a wake-up. A lost, doubled or late job does no harm, since
-``look_round`` finds whatever nobody was woken for.
+``look_round`` finds all work that is due.
 """
 
 from __future__ import annotations
@@ -70,7 +70,7 @@ SECONDS_TO_STOP = 20.0
 
 
 def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Callable[..., None]]:
-    """The tasks by the names that they are woken by. Without a ``post`` mail waits."""
+    """The tasks by their names in the queue. Without a ``post`` mail waits."""
 
     def carry_out(organisation: str, revocation: str) -> None:
         back = execute.carry_out(service, UUID(organisation), UUID(revocation))
@@ -134,7 +134,7 @@ def _send_password_links(service: Service, address: str) -> None:
 
 
 def _link_partners(service: Service, organisation: str) -> None:
-    """The partner's side has said who acts: at its clients it is brought about."""
+    """Apply at the clients what the partner said about who acts for it."""
     known = list(organisations(service))
     for ident in known:
         at_client.drop_absent(service, ident)
@@ -170,7 +170,7 @@ def organisations(service: Service) -> list[UUID]:
 
 
 def look_round(service: Service) -> None:
-    """Do whatever is due: steps, grants, offers and requests whose time is over, pending provisioning, mail."""
+    """Do whatever is due: steps, expired grants, offers and requests, pending provisioning, mail."""
     for organisation in organisations(service):
         viewer = Viewer.itself(organisation)
         for look in (
@@ -236,7 +236,7 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
 
 
 def _look_at_reviews(service: Service, viewer: Viewer) -> None:
-    """Open what is due, remind whom it concerns, close what is over, and carry on with what is closed."""
+    """Open rounds that are due, remind reviewers, close rounds that are over, and carry out their decisions."""
     for schedule in schedules.due(service, viewer):
         schedules.open_round(service, viewer, schedule)
     event_rounds.open_rounds(service, viewer)
@@ -253,7 +253,7 @@ def _look_at_reviews(service: Service, viewer: Viewer) -> None:
 
 
 def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
-    """Each in a transaction of its own, so that one that can't be ended does not hold up the others."""
+    """One transaction for each grant, so that one that can't be ended does not hold up the others."""
     try:
         with service.unit(viewer) as unit:
             revoke.start(unit, prepare.Wish(grants=(grant,)), "Its time was over.", cause=Cause.EXPIRED)
@@ -262,7 +262,7 @@ def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
 
 
 def tidy(service: Service) -> None:
-    """Throw away what has no use any more: run-out sessions and tokens, old tries to sign in, old answers."""
+    """Delete expired sessions and tokens, old sign-in attempts, and old answers to idempotent calls."""
     now = service.clock()
     with transaction(service.engine, None) as db:
         db.execute(delete(SignInAttempt).where(SignInAttempt.at < now - timedelta(days=1)))
@@ -318,7 +318,7 @@ def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
 
 
 def _retried(function: Callable[..., None], arguments: Mapping[str, object]) -> None:
-    """Run a task; after a collision with another transaction once more at once, and after that in the next round."""
+    """Run a task. After a conflict with another transaction it is retried once at once, and then in the next round."""
     for wait in (0.1, 0.5):
         try:
             return function(**arguments)
@@ -330,7 +330,8 @@ def _retried(function: Callable[..., None], arguments: Mapping[str, object]) -> 
 def run(service: Service, url: str, post: notices.Post | None = None) -> None:
     """Work until SIGTERM or SIGINT; what goes on then has ``SECONDS_TO_STOP`` to end, and is cut off after that.
 
-    Being cut off is as being killed: leases end with their connections, and the tables say what is still to be done.
+    After that they are cut off, which is as being killed: leases end with their connections, and the tables hold what
+    is left to do.
     """
     signing_keys.publish(service)
     sealed_secrets.publish(service)
@@ -367,6 +368,6 @@ def _cut_off() -> None:
 
 
 async def _forget_dead_workers(app: App) -> None:
-    """Jobs that a killed worker left unfinished are put aside: the tables say what is to be done."""
+    """Remove jobs that a killed worker left unfinished: the tables hold what is to be done."""
     for job in await app.job_manager.get_stalled_jobs():
         await app.job_manager.retry_job(job)

@@ -1,7 +1,7 @@
 """Cloud services of the kind that ships as a stand-in: people by SCIM 2.0, tokens by OAuth 2.0, spaces and sessions.
 
 SCIM 2.0 (RFC 7643, 7644) for people, RFC 7009 to revoke a token, RFC 7662 to see whether it is still good. Pages that
-shift while they are read are noticed, since SCIM says how many there are, and read again.
+shift during a read are detected by SCIM's total count, and read again.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject, JsonView
 
 PAGE = 100
-# So often a list is read anew when its pages have shifted, before the reading is given up.
+# Attempts to read a list whose pages shift, before the read fails.
 PASSES = 4
 _SEE = ("see", "See what is in the space", Reach.OBSERVE)
 _CHANGE = ("change", "Add, change and delete what is in the space", Reach.OPERATE)
@@ -60,13 +60,13 @@ _NOT_LOOKED_AT = (
 _OF_TOKENS = ("space", "app", "scope", "person")
 _OF_USE = ("space", "path", "right", "day", "who", "address")
 _OF_SESSIONS = ("person", "device", "address", "started_at", "last_seen_at")
-# What an answer raises that is not as it should be.
+# What parsing a malformed answer raises.
 _ODD = (KeyError, TypeError, ValueError, AttributeError)
 SCOPES = {"read": _SEE, "write": _CHANGE, "pay": _PAY, "admit": _ADMIT}
 
 
 class CloudAdapter(Adapter):
-    """Reads and changes one service. ``secret`` is the key that it gave Open Latch."""
+    """Reads and changes one service. ``secret`` is the API key that it issued for Open Latch."""
 
     settings_taken = (Setting("address", "The service's address, as https://service.example."),)
     can = Abilities(
@@ -97,7 +97,7 @@ class CloudAdapter(Adapter):
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Everybody, all spaces with their members, tokens, sessions and activity.
 
-        A space's version moves with its members and its tokens. What is not understood makes its space partial.
+        A space's version changes with its members and tokens. What is not understood makes its space partial.
         """
         gaps: dict[str, list[Gap]] = {}
         with self._http() as http:
@@ -164,7 +164,7 @@ class CloudAdapter(Adapter):
         return []
 
     def _members(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[JsonObject]:
-        """The members of one space; one whose members can't be read leaves the others readable."""
+        """The members of one space. If they can't be read, other spaces are still read."""
         try:
             rows = self._all(http, f"/spaces/{_segment(space)}/members")
         except SystemRefused as error:
@@ -173,17 +173,17 @@ class CloudAdapter(Adapter):
         return _complete([{**row, "space": space} for row in rows], ("role",), "a member", gaps)
 
     def can_reduce(self, level: str, lower: str) -> bool:
-        """To any role below; a token's scopes can't be cut, only ended."""
+        """A role can be reduced to any lower one; a token's scopes can't be reduced, only revoked."""
         return level in _ORDER and lower in _ORDER and _ORDER[lower] < _ORDER[level]
 
     def holding(self, account: str, login: str, level: str) -> JsonObject:
-        """A member of a space. SystemRefused for an app: whoever uses it consents to it."""
+        """A member of a space. SystemRefused for an app, which only its user can authorise."""
         if login.startswith("app:"):
             raise SystemRefused("An app is linked by whoever uses it.", "Have them link it, and read the service.")
         return {"space": account, "person": login, "role": level}
 
     def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
-        """A member is made a guest before they are put out: nobody has to agree to a guest's going.
+        """A member is made a guest before they are removed, since removing a guest needs nobody's consent.
 
         Tokens of an app are revoked one by one.
         """
@@ -245,7 +245,7 @@ class CloudAdapter(Adapter):
         return _member_wrong(kind, detail, rows)
 
     def set_rules(self, account: str, rules: Sequence[JsonView], known: Sequence[JsonView]) -> str:
-        """All rules of a space, with the version of what they take the place of."""
+        """Set all rules of a space, conditional on the version that they replace."""
         path = f"/spaces/{_segment(account)}/rules"
         with self._http() as http:
             answer = self._call(http, "GET", path)
@@ -260,7 +260,7 @@ class CloudAdapter(Adapter):
         return f"Set the rules of {account}: {len(wanted)} in all."
 
     def set_guards(self, guards: Sequence[JsonView], prefix: str) -> str:
-        """The service's guards, which stand above the rules of all spaces."""
+        """Set the service's guards, which override the rules of all spaces."""
         with self._http() as http:
             answer = self._call(http, "GET", "/guards")
             there = _list_in(answer, "guards")
@@ -273,11 +273,11 @@ class CloudAdapter(Adapter):
         return f"Set the guards of Open Latch: {len(guards)} in all."
 
     def _switch_wrong(self, http: httpx.Client, kind: StepKind, login: str) -> str | None:
-        """What the service says of a login that was to be switched on or off."""
+        """What the service shows instead of a login switched on or off; None if it is as wanted."""
         person = self._call(http, "GET", f"/scim/v2/Users/{_segment(login)}", missing=True)
         told = _told(person)
         is_gone = person.status_code == httpx.codes.NOT_FOUND
-        # Somebody in between may say that they are not there, too: only the service's own word counts.
+        # A proxy may answer 404 as well: only the service's own answer counts.
         understood = str(told.get("status")) == "404" if is_gone else isinstance(told.get("active"), bool)
         if not understood:
             raise _not_understood(f"/scim/v2/Users/{login}")
@@ -287,7 +287,7 @@ class CloudAdapter(Adapter):
         return f"{login} is still switched on" if active else None
 
     def _still_open(self, detail: JsonView) -> str | None:
-        """What is left of a rule: in the space's own list, or by what it serves to whoever comes without a sign-in."""
+        """What remains of a rule: in the space's own list, or in what it serves without a sign-in."""
         key = detail["rule_key"]
         with self._http() as http:
             told = _told(self._call(http, "GET", f"/spaces/{_segment(detail['space'])}/rules"))
@@ -310,7 +310,7 @@ class CloudAdapter(Adapter):
         return f"{detail['try']} is still open by the rule {key}" if key in by else None
 
     def _all(self, http: httpx.Client, path: str, named: tuple[str, ...] = ("id",)) -> list[JsonObject]:
-        """Every row of a list. SystemDown when its pages shift so much that some would be missed."""
+        """Every row of a list. SystemDown if its pages keep shifting, so that some would be missed."""
         for _ in range(PASSES):
             found: dict[tuple[object, ...], JsonObject] = {}
             start, total = 1, 1
@@ -339,7 +339,7 @@ class CloudAdapter(Adapter):
     def _call(
         self, http: httpx.Client, method: str, path: str, missing: bool = False, refused: bool = False, **given: Any
     ) -> httpx.Response:
-        """One call, waiting when the service asks for it and time allows."""
+        """One call; waits when the service asks for it and time allows."""
         deadline = time.monotonic() + CALL_SECONDS
         while True:
             try:
@@ -363,7 +363,7 @@ class CloudAdapter(Adapter):
 
 
 def _list_in(answer: httpx.Response, name: str) -> list[JsonObject]:
-    """A list of an answer. SystemRefused where there is none."""
+    """A list in an answer. SystemRefused if it is missing."""
     found = _told(answer).get(name)
     if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
         raise _not_understood(name)
@@ -384,7 +384,7 @@ def _member_wrong(kind: StepKind, detail: JsonView, rows: list[JsonObject]) -> s
 
 
 def _segment(name: str) -> str:
-    """A name as one segment of a path (RFC 3986, 3.3). SystemRefused for one that would be taken for another path."""
+    """A name as one segment of a path (RFC 3986, 3.3). SystemRefused for a name that would form another path."""
     if name in ("", ".", ".."):
         raise SystemRefused(f"“{name}” can't be named in a path.", "Change it in the service.")
     return quote(name, safe="")
@@ -393,7 +393,7 @@ def _segment(name: str) -> str:
 def _complete(
     rows: list[JsonObject], wanted: tuple[str, ...], what: str, gaps: dict[str, list[Gap]]
 ) -> list[JsonObject]:
-    """The rows that say all that is wanted, as text; each of the others is a gap in its space."""
+    """The rows that have all wanted fields, as text; each of the others counts as a gap in its space."""
     found = []
     for row in rows:
         if all(isinstance(row.get(name), str) for name in wanted):
@@ -405,7 +405,7 @@ def _complete(
 
 
 def _told(answer: httpx.Response) -> JsonObject:
-    """What is in an answer. SystemRefused when that is not understood: it is never taken for absence."""
+    """The content of an answer. SystemRefused if it is not understood: that never counts as absence."""
     try:
         told = answer.json()
     except ValueError as error:
@@ -424,13 +424,13 @@ def _not_an_address(error: httpx.InvalidURL) -> SystemRefused:
 
 
 def _other_role(role: str) -> FoundLevel:
-    """A role that is not known here, which may be able to do anything."""
+    """An unknown role, which may be able to do anything."""
     does = (f"role {role}", f"Do whatever the role “{role}” stands for", Reach.STEWARD)
     return FoundLevel(role, role, f"Has the role “{role}”, which is not known here.", (does,))
 
 
 def scopes_level(scope: str) -> FoundLevel:
-    """The scopes of a token as a level, each scope a permission; one that is not known may do anything."""
+    """The scopes of a token as a level, each scope a permission; an unknown scope may do anything."""
     names = scope.split()
     permissions = tuple(SCOPES.get(name, (name, f"Do what “{name}” stands for", Reach.STEWARD)) for name in names)
     said = ", ".join(sentence[0].lower() + sentence[1:] for _, sentence, _ in permissions)
@@ -451,7 +451,7 @@ def _links(tokens: list[JsonObject]) -> Iterator[Holding]:
 
 
 def _used(rows: list[JsonObject], gaps: dict[str, list[Gap]]) -> Iterator[Found]:
-    """Use by outsiders; a row that is not understood is a gap in its space."""
+    """Use by outsiders; a row that is not understood counts as a gap in its space."""
     for row in rows:
         try:
             yield from list(exposure.used([row]))

@@ -1,6 +1,6 @@
-"""Items of a cloud service, and the access rules by which people outside get at them.
+"""Items of a cloud service, and the access rules that open them to people outside.
 
-Its rules are rule documents; the nearest and most exactly worded rule decides, and the service's guard stands above.
+Its rules are rule documents; the nearest and most specific rule decides, and the service's guard overrides it.
 """
 
 from __future__ import annotations

@@ -67,14 +67,14 @@ BOTH = FoundLevel(
 )
 LEVELS = (MEMBER, OWNER, BOTH)
 _HELD_BY = {"member": ("member",), "owner": ("owner",), "owning_member": ("member", "owner")}
-# A lock for good, as the password policy of directories writes it (draft-behera-ldap-password-policy, 5.3.3).
+# A permanent lock as a directory's password policy writes it (draft-behera-ldap-password-policy, 5.3.3).
 LOCKED_FOR_GOOD = "000001010000Z"
 _KINDS = ("groupOfNames", "groupOfUniqueNames", "organizationalRole", "posixGroup")
 _GROUPS = f"(|{''.join(f'(objectClass={kind})' for kind in _KINDS)})"
-# Groups whose members are found by a search, and groups that are written down on their members: told, and not read.
+# Dynamic groups, and groups stored on their members: reported as not supported.
 _OTHER_GROUPS = "(|(objectClass=groupOfURLs)(objectClass=dynamicGroup))"
 _PEOPLE = "(|(objectClass=inetOrgPerson)(objectClass=posixAccount))"
-# By attribute: what somebody whom it names is to the group.
+# By attribute: the role in the group of whoever it names.
 _SAYS = {
     "member": "member",
     "uniqueMember": "member",
@@ -103,7 +103,7 @@ _LOOKED_AT = (
 )
 
 
-# What the library lets through when the other end does not speak LDAP, or is cut off within an answer.
+# What the library raises if the other end does not speak LDAP, or the connection breaks within an answer.
 _NOT_LDAP = (IndexError, KeyError, TypeError, ValueError, AttributeError, struct.error, PyAsn1Error, OSError)
 
 
@@ -136,7 +136,7 @@ class DirectoryAdapter(Adapter):
         self._secret = secret
 
     def check(self) -> None:
-        """Sign in, and look whether people and groups can be read."""
+        """Sign in, and check that people and groups can be read."""
         with self._connection() as directory:
             for name in ("people", "groups"):
                 base = self._settings[name]
@@ -148,7 +148,7 @@ class DirectoryAdapter(Adapter):
                     )
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """All groups and people. Each page is a moment of its own; a directory has no one view of everything.
+        """All groups and people. Each page is read at its own moment; a directory has no snapshots.
 
         The stamp of a group is its entryCSN (draft-chu-ldap-csn): it moves with every change of the entry. What the
         directory shows without a sign-in is a part of it, since that can change without the entry.
@@ -168,7 +168,7 @@ class DirectoryAdapter(Adapter):
                 found = _search(directory, self._settings["apps"], "(objectClass=applicationProcess)", ("cn",))
                 people += world.named(found)
             world.meet(groups, people)
-            # Primary groups stand with people: a group that has not changed may have others in it by now.
+            # Primary groups are stored with people, so an unchanged group may have other members by now.
             same -= world.with_numbers
             changed = [entry for entry in groups if entry["dn"] not in same]
             if since:
@@ -189,7 +189,7 @@ class DirectoryAdapter(Adapter):
             yield world.login(name, attributes)
             last = world.signed_in(name, attributes)
             if last is not None:
-                # The directory tells that somebody signed in, and not by which group: it counts for all they are in.
+                # The directory reports a sign-in, but not for which group: it counts as use of all of them.
                 yield Used("", name, last.date())
         for group, members in held:
             yield from world.holdings(group, members)
@@ -197,7 +197,7 @@ class DirectoryAdapter(Adapter):
         yield Whole()
 
     def can_reduce(self, level: str, lower: str) -> bool:
-        """A member who owns the group can be made just one of the two."""
+        """A member who owns the group can be reduced to either of the two."""
         return level == BOTH.key and lower in (MEMBER.key, OWNER.key)
 
     def holding(self, account: str, login: str, level: str) -> JsonObject:
@@ -223,7 +223,7 @@ class DirectoryAdapter(Adapter):
             return f"Changed {', '.join(changes)} of {detail['group']}."
 
     def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
-        """None when the group, or the lock, is as the step wants it."""
+        """None if the group, or the lock, is as the step wants it."""
         with self._connection() as directory:
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 found = list(_search(directory, detail["login"], "(objectClass=*)", ("pwdAccountLockedTime",), True))
@@ -246,14 +246,16 @@ class DirectoryAdapter(Adapter):
         return handle if handle.get("values") else None
 
     def _group(self, directory: ldap3.Connection, group: str) -> JsonObject:
-        """A group with all who are named in it. SystemRefused when it is not shown: it may be there all the same."""
+        """A group with everybody named in it. SystemRefused if the directory does not show it: it may exist all the
+        same.
+        """
         found = list(_search(directory, group, "(objectClass=*)", _OF_GROUPS, True))
         if not found:
             raise _not_shown(group)
         return {"dn": group, **found[0]["attributes"]}
 
     def _open_to_anyone(self, known: Sequence[str]) -> dict[str, frozenset[str]]:
-        """By group, what whoever has not signed in may do with it; nothing where nobody gets in so."""
+        """By group, what anonymous clients may do with it; empty if the directory refuses them."""
         try:
             with self._connection(anonymous=True) as nobody:
                 return exposure.tried(nobody, self._settings["groups"], _GROUPS, known)
@@ -299,14 +301,14 @@ class DirectoryAdapter(Adapter):
                 f"The directory did not answer: {error}", "It will be tried again; look whether it can be reached."
             ) from error
         finally:
-            # Also when it was opened and the sign-in refused, or when it could not be opened.
+            # Closed even if the sign-in was refused or the connection could not be opened.
             directory.unbind()
             if directory.socket is not None:
                 directory.socket.close()
 
 
 class _World:
-    """What a reading has met so far: who there is, and what it could not make out."""
+    """What a read has found so far: people, groups, and what it could not understand."""
 
     def __init__(self, apps: str) -> None:
         self.apps = apps
@@ -319,7 +321,7 @@ class _World:
         self._gaps: dict[str, list[Gap]] = {}
 
     def named(self, entries: Iterable[JsonObject]) -> Iterator[JsonObject]:
-        """Entries by their names in one form. One that can't be made out is a gap; so is a pointer elsewhere."""
+        """Entries by their normalised names. An invalid name counts as a gap; so does a referral."""
         for entry in entries:
             if entry["type"] == "searchResRef":
                 self._gap("", "what is in another directory", Why.NOT_SUPPORTED, " ".join(map(str, entry["uri"])))
@@ -328,11 +330,11 @@ class _World:
                 name = dn(entry["dn"])
                 yield {**entry, "dn": name, "attributes": _values(entry["raw_attributes"])}
             except SystemRefused:
-                # It is one entry: what is known of the others, and of this one from before, stays as it is.
+                # Only this entry is affected: what is known of others, and of it from before, stays.
                 self._gap("", "an entry whose name is not understood", Why.NOT_SUPPORTED, str(entry["dn"]))
 
     def meet(self, groups: Iterable[JsonObject], people: Iterable[JsonObject]) -> None:
-        """Know groups and people by their names; people by their uid and their primary group, too."""
+        """Record groups and people by name, and people by uid and primary group, too."""
         self.groups = {entry["dn"]: entry["attributes"] for entry in groups}
         self.logins = {entry["dn"]: entry["attributes"] for entry in people if entry["dn"] not in self.groups}
         self.with_numbers = {name for name, attributes in self.groups.items() if attributes.get("gidNumber")}
@@ -346,7 +348,7 @@ class _World:
         attributes = entry["attributes"]
         kinds = {kind.lower() for kind in attributes.get("objectClass", ())}
         if "groupofnames" in kinds and not attributes.get("member"):
-            # The standard asks for one: whoever is not shown may be there.
+            # The standard requires a member: an empty group has members that are hidden from us.
             self._gap(group, "its members", Why.NOT_PERMITTED, "member")
         for key in _SAYS:
             for value in attributes.get(key, ()):
@@ -373,7 +375,7 @@ class _World:
             return []
 
     def look_up(self, directory: ldap3.Connection, names: Iterable[str]) -> None:
-        """Who is named in groups and stands elsewhere in the directory."""
+        """Look up members whose entries are outside the bases that were read."""
         for name in sorted(set(names) - self.logins.keys() - self.groups.keys()):
             found = list(_search(directory, name, "(objectClass=*)", (*_OF_PEOPLE, "objectClass"), True))
             for entry in self.named(found):
@@ -385,7 +387,7 @@ class _World:
                 self._gap("", "somebody named in a group, with no entry that is shown", Why.NOT_SUPPORTED, name)
 
     def login(self, name: str, attributes: JsonObject) -> Login:
-        """Somebody or something that signs in, with what they can be told by."""
+        """A person or app that can sign in, with what identifies it."""
         is_app = bool(self.apps) and is_below(name, self.apps)
         marks = {"uid": "uid", "employee": "employeeNumber"}
         told = {mark: text for mark, key in marks.items() if (text := _text(attributes.get(key)))}
@@ -414,7 +416,7 @@ class _World:
             yield Holding(group, holder, holder in self.groups, level.key, None, handle)
 
     def coverage(self, read: Iterable[str]) -> Iterator[Coverage]:
-        """What was looked at, and what was not, in each group that was read and in all."""
+        """What was covered and what not, in each group that was read and in the whole directory."""
         for group in read:
             yield Coverage(group, _LOOKED_AT, tuple(self._gaps.get(group, ())))
         if self.others:
@@ -429,7 +431,7 @@ class _World:
 def _search(
     directory: ldap3.Connection, base: str, what: str, attributes: Sequence[str], only: bool = False
 ) -> Iterator[JsonObject]:
-    """Entries below a base, or the base only; none when it is not there. SystemRefused when it may not be read."""
+    """Entries below a base, or the base only; empty if it does not exist. SystemRefused if it may not be read."""
     pages = directory.extend.standard.paged_search(
         base, what, ldap3.BASE if only else ldap3.SUBTREE, attributes=list(attributes), paged_size=PAGE, generator=True
     )
@@ -451,7 +453,7 @@ def _search(
 
 
 def _stamp(entry: JsonObject, opened: Collection[str]) -> str:
-    """The mark of an entry's present state; empty where the directory has none."""
+    """The change token of an entry; empty if the directory has none."""
     number = _first(entry, "entryCSN")
     return " ".join((number, "open to", *sorted(opened))) if number and opened else number
 
@@ -475,7 +477,7 @@ def _modify(directory: ldap3.Connection, name: str, changes: JsonObject) -> None
 
 
 def _named(group: JsonView, detail: JsonView) -> dict[str, list[str]]:
-    """By attribute, the values of a group that name a holder, as they are written there."""
+    """By attribute, the values of a group that name a holder, as stored there."""
     holder, uids = dn(detail["holder"]), {*detail.get("values", {}).get("memberUid", ()), *detail.get("uids", ())}
     found: dict[str, list[str]] = {}
     for key in _SAYS:
@@ -493,14 +495,14 @@ def _is(value: str, holder: str) -> bool:
     try:
         return dn(value) == holder
     except SystemRefused:
-        # What can't be made out is no name of anybody's; the reading tells of it.
+        # An invalid name names nobody; the read reports it.
         return False
 
 
 def _held(directory: ldap3.Connection, group: JsonView, detail: JsonView) -> set[str]:
-    """What somebody is to a group: by its values, and by what the directory says when it is asked for them by name.
+    """Somebody's role in a group: by its values, and by the directory's answer when asked for them by name.
 
-    SystemRefused where it may not be asked, since values that are hidden from us may be there.
+    SystemRefused if that may not be asked, since there may be values that are hidden from us.
     """
     held = {_SAYS[key] for key in _named(group, detail)}
     for key, says in _SAYS.items():

@@ -1,7 +1,7 @@
 """What a directory shows, or lets be changed, without signing in: found out by trying it.
 
-Access rules of directories are settings of their servers that no standard tells of, so they can't be taken away from
-here. What every login may read is not tried.
+Access rules of directories are server settings outside of any standard, so they can't be removed from here. What
+every login may read is not tried.
 """
 
 from __future__ import annotations
@@ -18,16 +18,16 @@ from openlatch.errors import SystemRefused
 
 MANNER = RuleManner(Combining.REFUSE_WINS, {"read": Right.SEE, "write": Right.CHANGE}, logins_known=False)
 PAGE = 500
-# What of a group shows who is in it, and would change that.
+# The attributes that show a group's members, and change them.
 _WHO = ("member", "uniqueMember", "roleOccupant", "memberUid", "owner")
 _NOBODY = {"memberUid": "nobody-asks"}
 
 
 def tried(nobody: ldap3.Connection, base: str, what: str, known: Collection[str]) -> dict[str, frozenset[str]]:
-    """By the name of a group, the permissions that whoever has not signed in has on it.
+    """By the name of a group, the permissions that anonymous clients have on it.
 
-    All below the base are asked for together; where the directory does not tell all of that, each that is ``known`` is
-    asked for by its name.
+    All groups below the base are requested together; if the directory does not answer that in full, each ``known`` one
+    is requested by its name.
     """
     seen = dict(_shown(nobody, base, what, ldap3.SUBTREE))
     if nobody.result["result"] != RESULT_SUCCESS:
@@ -54,18 +54,18 @@ def _shown(
         try:
             yield dn(entry["dn"]), (entry["dn"], entry["raw_attributes"])
         except SystemRefused:
-            # One whose name is not understood is none of the groups that are read.
+            # An entry with an invalid name is none of the groups that were read.
             continue
 
 
 def _takes(nobody: ldap3.Connection, name: str, attribute: str) -> bool:
-    """Whether an attribute could be changed: a value that is not there is asked to be deleted."""
+    """Whether an attribute could be changed, by asking to delete a value that does not exist."""
     nobody.modify(name, {attribute: [(ldap3.MODIFY_DELETE, [_NOBODY.get(attribute, "cn=nobody asks")])]})
     return bool(nobody.result["result"] == RESULT_NO_SUCH_ATTRIBUTE)
 
 
 def rules(group: str, permissions: Collection[str]) -> Iterator[FoundRule]:
-    """The rule of a group that shows itself without a sign-in."""
+    """The rule of a group that is visible without a sign-in."""
     if permissions:
         told = {"rule": "without-sign-in", "because": "It was so when it was tried.", "admit": ["anyone"]}
         yield FoundRule(group, {**told, "to": sorted(permissions), "on": ["/"]})

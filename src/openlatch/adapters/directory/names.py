@@ -1,7 +1,7 @@
-"""Distinguished names (RFC 4514) in one form, so that two ways of writing one name are equal.
+"""Normalised distinguished names (RFC 4514), so that two spellings of one name compare equal.
 
 Escapes are resolved, types go by one of their names, several values of one RDN are sorted, and values are compared as
-caseIgnoreMatch does (RFC 4518): that is the rule of all naming attributes that directories of people use.
+caseIgnoreMatch does (RFC 4518): that is the matching rule of all naming attributes used for people.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from cryptography import x509
 
 from openlatch.errors import SystemRefused
 
-# The names of RFC 4519, 4524 and 2798 that are written in more than one way.
+# The attribute names of RFC 4519, 4524 and 2798 that have aliases.
 _SAME = {
     "commonname": "cn",
     "2.5.4.3": "cn",
@@ -36,15 +36,15 @@ _SAME = {
     "streetaddress": "street",
     "2.5.4.9": "street",
 }
-# What the library needs a number for: each name in a DN gets one of a kind that it knows nothing of, and so lets pass.
+# The library needs an OID for each attribute name in a DN; one that it does not know passes unchecked.
 _ARC = "1.3.6.1.4.1.32473."
 _TYPE = re.compile(r"(?:^|(?<!\\)(?:\\\\)*[,+])([A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+)(?==)")
 _UNIQUE = re.compile(r"#'[01]*'B\Z")
 
 
 def dn(name: str) -> str:
-    """A distinguished name in one form. SystemRefused when it is none."""
-    # Spaces around separators are no part of a name; people write them in settings.
+    """A normalised distinguished name. SystemRefused if it is invalid."""
+    # Spaces around separators don't count; people write them in settings.
     text = re.sub(r"(?<!\\)([,+])\s+", r"\1", re.sub(r"\s*(?<!\\)=\s*", "=", re.sub(r"(?<!\\)\s+(?=[,+])", "", name)))
     types = list(dict.fromkeys(_TYPE.findall(text.strip())))
     try:
@@ -60,12 +60,12 @@ def dn(name: str) -> str:
 
 
 def without_uid(name: str) -> str:
-    """A value of uniqueMember without the number that tells two of one name apart (RFC 4517, 3.3.21)."""
+    """A value of uniqueMember without the optional UID (RFC 4517, 3.3.21)."""
     return _UNIQUE.sub("", name)
 
 
 def is_below(name: str, base: str) -> bool:
-    """Whether a name is that of an entry below a base; both as ``dn`` gives them."""
+    """Whether a name is below a base; both normalised by ``dn``."""
     return name.endswith("," + base)
 
 

@@ -1,7 +1,7 @@
-"""Which changes a directory would refuse to our login, found out without changing anything.
+"""Which changes a directory would refuse to our login, determined without changing anything.
 
-LDAP has no question for that. A value that is not there is asked to be deleted: whoever may change the attribute is
-told that there is no such value, everybody else that they may not (RFC 4511, appendix A.2).
+LDAP has no operation for that. So we ask to delete a value that does not exist: whoever may change the attribute is
+told that there is no such value, everybody else that access is denied (RFC 4511, appendix A.2).
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from ldap3.core.results import (
 
 from openlatch.json_values import JsonObject
 
-# So many groups are asked about in one reading; access rules of directories count for whole subtrees.
+# Groups tried in one read: access rules of directories apply to whole subtrees.
 MOST = 100
 _NOBODY = {"memberUid": "nobody-asks", "pwdAccountLockedTime": "19700101000000Z"}
 _LOCK = "pwdAccountLockedTime"
@@ -31,7 +31,7 @@ def unable(
     people: Sequence[str],
     attributes: Sequence[str],
 ) -> Iterator[str]:
-    """What our login could not change in groups and to lock people, and what it would need, in words."""
+    """What our login could not change, in groups or to lock people, and what it would need, as sentences."""
     refused: dict[tuple[str, str], list[str]] = {}
     for group, held in list(groups)[:MOST]:
         for attribute in attributes:
@@ -45,7 +45,7 @@ def unable(
 
 
 def _refusal(directory: ldap3.Connection, name: str, attribute: str) -> str:
-    """Why an attribute can't be changed; empty when it can, or when that is not known."""
+    """Why an attribute can't be changed; empty if it can, or if that is unknown."""
     nobody = _NOBODY.get(attribute, "cn=nobody asks")
     directory.modify(name, {attribute: [(ldap3.MODIFY_DELETE, [nobody])]})
     result: JsonObject = directory.result

@@ -1,6 +1,6 @@
 """Mail servers (IMAP4rev1 with access control lists, RFC 4314): a shared mailbox is an account, its folders are parts.
 
-Works with what the protocol gives and no more: LIST and NAMESPACE (RFC 3501, RFC 2342) find the mailboxes that are
+Uses the protocol alone: LIST and NAMESPACE (RFC 3501, RFC 2342) find the mailboxes that are
 shared, GETACL tells who holds what, SETACL and DELETEACL change it. IMAP does not tell who is signed in; where the
 server has an administration that does, ``mail_sessions`` asks it.
 """
@@ -39,7 +39,7 @@ from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonList, JsonObject, JsonView
 
-# What each right lets somebody do (RFC 4314, 2.1), in the order in which the standard writes them.
+# What each right allows (RFC 4314, 2.1), in the order of the standard.
 RIGHTS = {
     "l": ("See that the mailbox is there", Reach.OBSERVE),
     "r": ("Read the messages", Reach.OBSERVE),
@@ -53,7 +53,7 @@ RIGHTS = {
     "e": ("Remove messages for good", Reach.OPERATE),
     "a": ("Decide who gets into the mailbox", Reach.STEWARD),
 }
-# The sets that have a name of their own; every other set is named by what it holds.
+# Sets of rights with a name; every other set is named by its rights.
 NAMED = {
     "lr": ("Onlooker", "Can read the messages."),
     "lrs": ("Reader", "Can read the messages, and mark them as read."),
@@ -62,9 +62,9 @@ NAMED = {
     "lrswipkxte": ("Keeper of the mail", "Can do everything but decide who gets in."),
     "lrswipkxtea": ("Master of the mailbox", "Can do everything, and decides who gets in."),
 }
-# The account of everybody who signs in, in a mailbox that has rights for them.
+# The account that stands for everybody who signs in, where a mailbox has rights for them.
 EVERYONE = "everyone:"
-# What is in a mailbox itself, outside its folders, as a part of it.
+# The part for messages in a mailbox itself, outside its folders.
 INBOX = "inbox:"
 _BELONGS = FoundLevel(
     "everyone",
@@ -85,7 +85,7 @@ _LINE = re.compile(rb'\((?P<flags>[^)]*)\) (?P<mark>"(?:[^"\\]|\\.)*"|NIL) (?P<n
 
 
 class _Mail(imaplib.IMAP4):
-    """A connection with a limit for all of it, from the greeting on."""
+    """A connection with a total time limit, from the greeting on."""
 
     def __init__(self, host: str, port: int, watch: Callable[[socket.socket], None]) -> None:
         self._watch = watch
@@ -154,9 +154,9 @@ class MailboxAdapter(Adapter):
         self._sessions = MailSessions(str(at), secret) if at else None
 
     def check(self) -> None:
-        """Sign in, and look whether the server has access control lists and lets this login see them."""
+        """Sign in, and check that the server has access control lists and shows them to this login."""
         with self._connection() as mail:
-            # Asked anew: what a server can before one has signed in need not be all.
+            # Asked again, since a server may announce fewer capabilities before the sign-in.
             if b"ACL" not in _said(mail.capability(), "CAPABILITY")[0].upper().split():
                 raise SystemRefused("The mail server has no access control lists.", "Switch its ACL extension on.")
             for box in self._boxes(mail):
@@ -204,7 +204,7 @@ class MailboxAdapter(Adapter):
     def _account(
         self, top: str, shown: str, names: list[str], lists: Mapping[str, MailList], logins: Iterable[str]
     ) -> Iterator[Found]:
-        """A shared mailbox: its folders, who holds what in each, and what everybody has who signs in."""
+        """A shared mailbox: its folders, their holders, and what everybody has who signs in."""
         yield SharedAccount(top, shown, "mailbox")
         known = {name: lists[name] for name in names if name in lists}
         for name, acl in known.items():
@@ -229,7 +229,7 @@ class MailboxAdapter(Adapter):
                 if everyone:
                     yield Holding(door, who, False, _BELONGS.key, None, {"who": who, "everyone": top})
             else:
-                # What is left to them of what everyone has is theirs alone, as it is like nobody else's.
+                # Somebody with less than everybody has holds a set of their own.
                 held |= {name: known[name].effective(who) for name in everyone if known[name].effective(who)}
             if held:
                 yield _holding(top, who, held, known, {"who": who, "boxes": named_in or sorted(held)})
@@ -239,7 +239,7 @@ class MailboxAdapter(Adapter):
         return Login(who, who, False, {"address": f"{who}@{domain}"} if domain and "@" not in who else {})
 
     def can_reduce(self, level: str, lower: str) -> bool:
-        """Any set of rights can be cut to a smaller one."""
+        """Any set of rights can be reduced to a subset."""
         return set(lower) < set(level)
 
     def holding(self, account: str, login: str, level: str) -> JsonObject:
@@ -253,7 +253,7 @@ class MailboxAdapter(Adapter):
         return handle if "given" in handle else None
 
     def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
-        """One move for each folder, those inside before those around them."""
+        """One step for each folder, inner folders first."""
         boxes = sorted(detail["boxes"], key=len, reverse=True)
         return tuple(
             Move(kind, {**detail, "boxes": [box]}, "" if box == boxes[-1] else f"the folder {_decoded(box)} first")
@@ -261,7 +261,7 @@ class MailboxAdapter(Adapter):
         )
 
     def apply(self, kind: StepKind, detail: JsonObject) -> str:
-        """GIVE and REDUCE write an entry of the list, REMOVE deletes it; END_SESSIONS puts a login out."""
+        """GIVE and REDUCE write an entry of the list, REMOVE deletes it; END_SESSIONS ends a login's sessions."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         kind = StepKind.REMOVE if kind is StepKind.CLOSE else kind
@@ -308,7 +308,7 @@ class MailboxAdapter(Adapter):
         return None
 
     def _meant(self, mail: imaplib.IMAP4, detail: JsonView) -> list[str]:
-        """The folders that a step is about: those that it names, and all in a mailbox that is given as a whole."""
+        """The folders of a step: those that it names, and all those of a mailbox given as a whole."""
         if "rights" not in detail or "only" in detail:
             return list(detail["boxes"])
         whole = [box.name for box in self._boxes(mail) if box.top in detail["boxes"]]
@@ -326,7 +326,7 @@ class MailboxAdapter(Adapter):
         return [box for prefix in self._prefixes(mail) for box in _mailboxes(mail, prefix)]
 
     def _prefixes(self, mail: imaplib.IMAP4) -> list[str]:
-        """What shared mailboxes begin with: as set, or the shared namespaces that the server names."""
+        """The prefixes of shared mailboxes: as configured, or the shared namespaces that the server announces."""
         if self._settings.get("prefix"):
             return [str(self._settings["prefix"])]
         (answer,) = _said(mail.namespace(), "NAMESPACE")
@@ -375,7 +375,9 @@ class MailboxAdapter(Adapter):
 
 
 def _wrong(kind: StepKind, detail: JsonView, box: str, acl: MailList) -> str | None:
-    """What a list shows instead of what a step wants: looked for by name, in the list and in the server's own."""
+    """What a list shows instead of what a step wants, by name, in the list and in the server's own; None if it is as
+    wanted.
+    """
     who = detail["who"]
     names = (ANYONE, AUTHENTICATED) if who == ANYONE else (who,)
     held = set().union(*(acl.own.get(one, "") + acl.everywhere.get(one, "") for one in names))
@@ -390,7 +392,7 @@ def _wrong(kind: StepKind, detail: JsonView, box: str, acl: MailList) -> str | N
 
 
 def _not_shown(box: str) -> SystemRefused:
-    """A mailbox that the server does not list may be gone, renamed or hidden: it answers the same to all three."""
+    """A mailbox that is not listed may be deleted, renamed or hidden: the server's answer is the same."""
     return SystemRefused(
         f"The mail server does not show the mailbox {_decoded(box)} any more: it is gone, renamed or hidden from us.",
         "Look whether it is there, and give Open Latch's login the rights l and a on it. Nothing is taken for gone.",
@@ -408,7 +410,7 @@ def _why(error: SystemRefused) -> Why:
 
 
 def _coverage(lists: Mapping[str, MailList], sessions: bool) -> Iterator[Coverage]:
-    """What is true of the whole server: groups are only names here, and so is whoever stands in no list."""
+    """Coverage of the whole server: groups are only names here, and logins without any entry are unknown."""
     groups = sorted({group for acl in lists.values() for group in acl.groups})
     gaps = [Gap("who belongs to a group", Why.NOT_SUPPORTED, group) for group in groups]
     gaps.append(Gap("logins that stand in no list", Why.NOT_SUPPORTED))
@@ -426,7 +428,7 @@ def _holding(
     handle: JsonObject,
     by_account: bool = False,
 ) -> Holding:
-    """What somebody holds in a mailbox: on all of its folders alike, or on some of them."""
+    """What somebody holds in a mailbox: on all of its folders, or on some."""
     rights = {name: key(given) for name, given in held.items()}
     handle = {**handle, "given": {name: given for name, given in sorted(rights.items()) if name in handle["boxes"]}}
     alike = set(rights.values())
@@ -437,7 +439,7 @@ def _holding(
 
 
 def _part(name: str, top: str) -> str:
-    """What a folder is called as a part: what is in the mailbox itself and in no folder of it is told apart."""
+    """A folder's name as a part; the mailbox's own messages are a part with a name of its own."""
     return f"{INBOX}{name}" if name == top else name
 
 
@@ -459,12 +461,12 @@ def _can(held: str) -> list[str]:
 
 
 def _in_both(held: str, lower: str) -> str:
-    """What is left of rights that are cut to a smaller set: a cut never adds any."""
+    """The intersection of two sets of rights: reducing never adds any."""
     return "".join(right for right in key(held) if right in lower)
 
 
 class Box(NamedTuple):
-    """A mailbox or folder, and what its name begins with; the mark separates the parts of the name."""
+    """A mailbox or folder, with its namespace prefix and hierarchy separator."""
 
     name: str
     prefix: str
@@ -472,12 +474,12 @@ class Box(NamedTuple):
 
     @property
     def top(self) -> str:
-        """The shared mailbox that it is, or is in."""
+        """The shared mailbox that it is or belongs to."""
         return self.prefix + self.name.removeprefix(self.prefix).split(self.mark, 1)[0]
 
 
 def _shown(tops: Mapping[str, str]) -> dict[str, str]:
-    """The names of shared mailboxes for people: without what they begin with, unless two would have one name."""
+    """Display names of shared mailboxes: without their prefix, unless two would be equal."""
     plain = {top: _decoded(top.removeprefix(prefix)) for top, prefix in tops.items()}
     names = list(plain.values())
     return {top: name if names.count(name) == 1 else _decoded(top) for top, name in plain.items()}
@@ -490,7 +492,7 @@ def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[Box]:
     for line in _said(listed, f"LIST {prefix}*"):
         if line is None:
             continue
-        # A name with odd characters comes as a literal: the line, and the name after it.
+        # A name with special characters comes as a literal: the line, then the name.
         head, name = line if isinstance(line, tuple) else (line, b"")
         match = _LINE.match(head)
         if match is None:
@@ -508,7 +510,7 @@ def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[Box]:
 
 
 def _acl(mail: imaplib.IMAP4, box: str) -> MailList:
-    """The list of a mailbox. SystemRefused when it may not be seen, or is not understood."""
+    """The list of a mailbox. SystemRefused if it may not be seen, or is not understood."""
     return parse(box, _said(_call(mail, "GETACL", box), f"GETACL {box}"))
 
 
@@ -534,14 +536,14 @@ def _said(answer: tuple[str, JsonList], what: str) -> JsonList:
 
 
 def _quoted(text: str) -> bytes:
-    """Text as a quoted string (RFC 3501, 4.3), whatever stands in it; UTF-8 where the server's names are that."""
+    """Text as a quoted string (RFC 3501, 4.3); UTF-8 if the server's names are."""
     if "\r" in text or "\n" in text or "\0" in text:
         raise SystemRefused(f"{text!r} can't be the name of a mailbox or login.", "Look at where it comes from.")
     return b'"' + text.replace("\\", "\\\\").replace('"', '\\"').encode() + b'"'
 
 
 def _decoded(name: str) -> str:
-    """A mailbox's name for people to read, out of modified UTF-7 (RFC 3501, 5.1.3)."""
+    """A mailbox's readable name, decoded from modified UTF-7 (RFC 3501, 5.1.3)."""
 
     def plain(match: re.Match[str]) -> str:
         text = match[1]

@@ -1,6 +1,6 @@
-"""Access control lists of IMAP (RFC 4314): taken apart whole, and what they come to for one login.
+"""Access control lists of IMAP (RFC 4314): parsing, and the effective rights of a login.
 
-An answer that can't be understood is an error and never an empty list: what is not read is not gone.
+An answer that is not understood is an error and never an empty list: unknown is not absent.
 """
 
 from __future__ import annotations
@@ -13,14 +13,14 @@ from openlatch.errors import SystemRefused
 from openlatch.json_values import JsonValue
 
 ANYONE, AUTHENTICATED = "anyone", "authenticated"
-# The standard's order of the rights (2.1), and those that older servers have instead (2.1.1).
+# The standard's order of the rights (2.1), and the obsolete ones of older servers (2.1.1).
 ORDER = "lrswipkxtea"
 _LITERAL = re.compile(rb"\{(\d+)\+?\}\Z")
 _TOKEN = re.compile(rb'\s*(?:"((?:[^"\\]|\\.)*)"|([^\s"]+))')
 
 
 def normal(rights: str) -> str:
-    """A set of rights in the order of the standard; the obsolete c and d stand for what they came to."""
+    """A set of rights in the order of the standard; the obsolete c and d are replaced by what they meant."""
     spread = rights if set("kxte") & set(rights) else rights.replace("c", "kx").replace("d", "xte")
     return "".join(right for right in ORDER if right in spread)
 
@@ -73,17 +73,17 @@ class MailList:
         return [who for who in dict.fromkeys(named) if who not in (ANYONE, AUTHENTICATED) and not who.startswith("$")]
 
     def for_everyone(self) -> str:
-        """What anybody who signs in has without being named: *authenticated* goes before *anyone*."""
+        """The rights of anybody who signs in: *authenticated* takes precedence over *anyone*."""
         rights = self.own.get(AUTHENTICATED, self.own.get(ANYONE, ""))
         taken = self.negative.get(AUTHENTICATED, "") + self.negative.get(ANYONE, "")
         return "".join(right for right in rights if right not in taken)
 
     def named(self, who: str) -> str:
-        """What somebody has by being named: in this list, or in the server's own."""
+        """The rights that somebody has by name: in this list, or in the server's own."""
         return self._without_negative(who, self.everywhere.get(who, self.own.get(who, "")))
 
     def effective(self, who: str) -> str:
-        """What somebody can do in all: by their own entry, else by that for everybody, without what is taken away.
+        """Somebody's effective rights: by their own entry, else by that for everybody, minus negative rights.
 
         An entry for a login takes the place of those for everybody, where the server is of that kind (Dovecot).
         """
@@ -106,7 +106,7 @@ class MailList:
 
 
 def parse(box: str, answer: Sequence[JsonValue]) -> MailList:
-    """A list out of the answer to GETACL. SystemRefused when it is not understood."""
+    """Parse the answer to GETACL. SystemRefused if it is not understood."""
     try:
         named, *rest = tokens(answer)
     except (ValueError, UnicodeDecodeError) as error:

@@ -1,7 +1,7 @@
-"""Who is signed in to a mail server: what IMAP does not tell, Dovecot's administration over HTTP does.
+"""Who is signed in to a mail server: not available by IMAP, but by Dovecot's administration over HTTP.
 
-Its commands ``who`` and ``kick`` are described at https://doc.dovecot.org/admin_manual/doveadm_http_api/. It tells of
-no beginnings, so a session counts from when it was first seen.
+Its commands ``who`` and ``kick`` are described at https://doc.dovecot.org/admin_manual/doveadm_http_api/. It has
+no start times, so a session counts from when it was first seen.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject
 
 _ADMINISTRATOR = "doveadm"
-# Everything that Open Latch asks for stands under this tag in the answer.
+# The tag of our commands and their answers.
 _TAG = "open latch"
 _SECONDS_TO_GO = 3
 
@@ -31,7 +31,7 @@ class MailSessions:
         self._secret = secret
 
     def going_on(self, who: str = "") -> list[dict[str, str]]:
-        """The connections that there are: username, service, pid and ip of each; of one login, or of all."""
+        """The present connections: username, service, pid and ip of each; of one login, or of all."""
         mask = {"mask": [who]} if who else {}
         return self._asked("who", {"separateConnections": True, **mask})
 
@@ -45,9 +45,9 @@ class MailSessions:
                 yield Presence(key, row["username"], row["service"].upper(), row["ip"], now, now, handle)
 
     def end(self, handle: JsonObject) -> str:
-        """Put a login out of all its sessions, since one that is left would go on with what it has open."""
+        """End all sessions of a login, since a remaining one would keep its mailboxes open."""
         self._asked("kick", {"mask": [handle["who"]]})
-        # The server answers before the processes have gone.
+        # The server answers before the processes have exited.
         deadline = time.monotonic() + _SECONDS_TO_GO
         while self.wrong(handle) is not None and time.monotonic() < deadline:
             time.sleep(0.05)
@@ -73,7 +73,7 @@ class MailSessions:
                 f"The mail server's administration did not answer: {error}",
                 "It will be tried again; look whether it can be reached, or set no address for it.",
             ) from error
-        # Nobody to put out is an answer, too: what it calls code 68 (no such user).
+        # Exit code 68 (no such user) means that there was no session.
         if kind == "doveadmResponse":
             return list(rows)
         if kind == "error" and isinstance(rows, dict) and rows.get("exitCode") == 68:

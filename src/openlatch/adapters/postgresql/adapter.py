@@ -1,7 +1,7 @@
 """PostgreSQL servers: login roles are people or apps, shared roles are accounts, memberships are grants.
 
 Predefined roles, and logins that others are members of, are accounts too. Rights on objects, and of roles as such, are
-in ``postgresql_rights``. The rights that this needs, and no more: CREATEROLE (to take memberships away), and membership
+in ``postgresql_rights``. The rights that this needs: CREATEROLE (to take memberships away), and membership
 in pg_read_all_stats (to see sessions) and pg_signal_backend (to end them). See https://www.postgresql.org/docs/15/
 chapters 22 (roles), 28.2 (pg_stat_activity) and 9.27.2 (pg_terminate_backend).
 """
@@ -191,7 +191,7 @@ class PostgresqlAdapter(Adapter):
     )
 
     def check(self) -> None:
-        """Sign in, and look whether the login has the rights that it needs."""
+        """Sign in, and check that the login has the rights that it needs."""
         with self._connection() as db:
             row = db.execute(_RIGHTS).fetchone()
         lacking = [name for name, has in (row or {}).items() if not has]
@@ -269,7 +269,9 @@ class PostgresqlAdapter(Adapter):
         yield Coverage("", _LOOKED_AT if besides else ("memberships", "sessions"), tuple(gaps), unable)
 
     def can_reduce(self, level: str, lower: str) -> bool:
-        """Rights on a place to fewer; of a membership only the right to let others in, the rest is the role's."""
+        """Rights on an object can be reduced to fewer; a membership only by its admin option, since the rest is the
+        role's.
+        """
         if level in _MEMBERSHIP_KEYS or lower in _MEMBERSHIP_KEYS:
             return level == "keeper" and lower in ("operator", "reader")
         if level.endswith("*") and level.startswith(_PREDEFINED):
@@ -292,7 +294,7 @@ class PostgresqlAdapter(Adapter):
         return {"role": account, "member": login, **({"admits": "yes"} if admits else {})}
 
     def again(self, handle: JsonObject) -> JsonObject | None:
-        """Just what was there: privilege by privilege, with the grant options; a membership with its options."""
+        """Exactly what was there: privilege by privilege, with grant options; a membership with its options."""
         return handle if "given" in handle or "attributes" in handle or "member_oid" in handle else None
 
     def apply(self, kind: StepKind, detail: JsonObject) -> str:
@@ -404,7 +406,7 @@ class PostgresqlAdapter(Adapter):
 
 
 def _of_login(db: psycopg.Connection[SqlRow], kind: StepKind, login: str) -> LiteralString:
-    """The statement of a step on a login: a superuser's lock takes more."""
+    """The statement of a step on a login; locking a superuser takes more."""
     row = db.execute("select rolsuper from pg_roles where rolname = %s", [login]).fetchone()
     if row and row["rolsuper"] and kind is not StepKind.DROP:
         return _LOCK_SUPERUSER if kind is StepKind.LOCK else _UNLOCK_SUPERUSER
@@ -412,7 +414,7 @@ def _of_login(db: psycopg.Connection[SqlRow], kind: StepKind, login: str) -> Lit
 
 
 def _session_wrong(db: psycopg.Connection[SqlRow], detail: JsonView) -> str | None:
-    """Whether a server process is still there; its number alone is used again."""
+    """Whether a server process still exists; its pid alone may be reused."""
     row = db.execute(
         "select backend_start is null as is_hidden, backend_start = %s as is_it from pg_stat_activity where pid = %s",
         [detail["started"], detail["pid"]],
@@ -428,7 +430,7 @@ def _session_wrong(db: psycopg.Connection[SqlRow], detail: JsonView) -> str | No
 def _membership_statements(
     db: psycopg.Connection[SqlRow], kind: StepKind, detail: JsonObject
 ) -> Iterator[sql.Composed]:
-    """A membership given, taken or reduced. From version 16 on there is one for each who gave it."""
+    """Grant, revoke or reduce a membership. From version 16 on there is one for each grantor."""
     role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
     if kind is StepKind.GIVE:
         options = [name for name in ("admin", "inherit", "set") if name in detail.get("options", {})]
@@ -452,7 +454,7 @@ def _membership_statements(
 
 
 def _membership_wrong(kind: StepKind, detail: JsonView, row: JsonView) -> str | None:
-    """What is wrong with a membership, by what is recorded and by what the server says that the member has."""
+    """What is wrong with a membership, by the catalog and by the server's own functions."""
     who, role = detail["member"], detail["role"]
     if kind is StepKind.GIVE:
         there = row.get("is_member") and (row["admits"] or not detail.get("admits"))
@@ -469,12 +471,12 @@ def _membership_wrong(kind: StepKind, detail: JsonView, row: JsonView) -> str | 
 
 
 def _is_locked(role: JsonView) -> bool:
-    """Whether the server lets a login in nowhere: a connection limit does not hold a superuser."""
+    """Whether a login is locked; a connection limit does not stop a superuser."""
     return bool(role["connections"] == 0 and not (role["rolsuper"] and role["is_let_in"]))
 
 
 def _password(role: JsonView) -> tuple[tuple[str, str], ...]:
-    """When a login's password ends, which ends nothing that it holds."""
+    """When a login's password expires, which ends none of its rights."""
     until = role["password_until"]
     return (("password", f"its password is no longer taken from {until} UTC on"),) if until else ()
 
@@ -484,7 +486,7 @@ def _is_predefined(member: JsonView) -> bool:
 
 
 def _login_wrong(kind: StepKind, name: str, role: JsonView | None) -> str | None:
-    """What is wrong with a login after a step. SystemRefused where one that is to be locked is not there."""
+    """What is wrong with a login after a step. SystemRefused if a login to be locked does not exist."""
     if kind is StepKind.DROP:
         return None if role is None else f"the login {name} is still there"
     if kind is StepKind.UNLOCK:

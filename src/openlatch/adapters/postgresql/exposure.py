@@ -1,6 +1,6 @@
-"""Access rules of PostgreSQL: what PUBLIC has, under which row policies, and who is let in from where (pg_hba.conf).
+"""Access rules of PostgreSQL: what PUBLIC has, under which row policies, and who may connect from where (pg_hba.conf).
 
-PUBLIC is every login; whoever a line of pg_hba.conf trusts is any of them, without a proof.
+PUBLIC is every login; a trust line of pg_hba.conf lets anybody be any of them, without a password.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ Condition = JsonObject
 _SEE = ("connect", "execute", "select", "usage")
 _CHANGE = ("create", "delete", "insert", "maintain", "references", "set", "temporary", "trigger", "truncate", "update")
 _BY_ROW = frozenset({"select", "insert", "update", "delete"})
-# A right that may be given on is the right to decide who else has it.
+# A grant option is the right to decide who else has a right.
 ADMITS = "give on"
 MANNER = RuleManner(
     Combining.REFUSE_WINS,
@@ -35,9 +35,9 @@ MANNER = RuleManner(
         ADMITS: Right.ADMINISTER,
     },
 )
-# Only who may read all settings, and the server's files, is shown this.
+# Only shown to roles that may read all settings and the server's files.
 _LINES: LiteralString = "select * from pg_hba_file_rules order by line_number"
-# Policies that let some rows be seen, of tables on which row-level security is on.
+# Policies that show rows, on tables with row-level security.
 _UNDERSTOOD = ("local", "host", "hostssl", "hostnossl")
 _POLICIES: LiteralString = """
     select format('%I.%I', n.nspname, c.relname) as name,
@@ -77,15 +77,15 @@ _FAMILIES = {
     "function": "function",
     "type": "type",
 }
-# Those who get to a place by name; None for every login.
+# The logins that can reach an object, by name; None for every login.
 Reached = frozenset[str] | None
 
 
 @dataclass(slots=True)
 class Doors:
-    """From where a database can be come into: by a login with its proof, and by anyone as any login.
+    """From where a database can be reached: by a login with authentication, and by anyone as any login.
 
-    Without lines that can be read, ``is_known`` is false, and any login comes in from anywhere.
+    Without readable lines ``is_known`` is false, and any login may connect from anywhere.
     """
 
     is_known: bool = False
@@ -94,14 +94,14 @@ class Doors:
 
 
 def doors(db: Db, database: str) -> Doors:
-    """What pg_hba.conf says for a database, as far as it may be read. A line counts where none before it fits."""
+    """What pg_hba.conf says for a database, as far as it is readable. The first matching line decides."""
     try:
         with db.transaction(), db.cursor(row_factory=dict_row) as cursor:
             rows = cursor.execute(_LINES).fetchall()
     except psycopg.errors.InsufficientPrivilege:
         return Doors()
     if any(row["error"] for row in rows):
-        # The server goes on with what it read before, which nobody can see.
+        # The server keeps using what it loaded before, which can't be read.
         return Doors()
     found, before = Doors(is_known=True), list[Condition]()
     for row in rows:
@@ -113,7 +113,7 @@ def doors(db: Db, database: str) -> Doors:
             found.trusted.append(fits)
         elif row["auth_method"] != "reject":
             found.with_proof.append(fits)
-        # Only a line that is surely about everybody, and understood, keeps later ones from counting.
+        # Only a line that certainly applies to everybody, and is understood, hides later ones.
         is_for_all = row["user_name"] == ["all"] and not {"all", database}.isdisjoint(row["database"])
         if is_for_all and row["type"] in _UNDERSTOOD:
             before.append({"all": whence})
@@ -121,7 +121,7 @@ def doors(db: Db, database: str) -> Doors:
 
 
 def _is_for(databases: Sequence[str], database: str) -> bool:
-    """Whether a line is about a database. One whose words we don't know may be."""
+    """Whether a line applies to a database. One with unknown words may."""
     return any(
         word in ("all", database) or word.startswith(("/", "@", "+")) or word in ("sameuser", "samerole", "samegroup")
         for word in databases
@@ -129,7 +129,7 @@ def _is_for(databases: Sequence[str], database: str) -> bool:
 
 
 def _whence(row: JsonView) -> list[Condition]:
-    """From where a line lets in, and over which connections."""
+    """From where a line lets clients in, and over which kinds of connections."""
     found: list[Condition] = []
     if row["type"] == "local":
         return [{"from_network": ["127.0.0.0/8", "::1/128"]}]
@@ -159,7 +159,7 @@ def policies(db: Db) -> dict[str, str]:
 
 
 def reached(db: Db, database: str, places: Iterable[str], numbers: Mapping[str, int]) -> dict[str, Reached]:
-    """Which logins get to each place at all: they may connect, and use the schema that it is in."""
+    """Which logins can reach each object at all: they may connect, and use its schema."""
     row = db.execute(_CONNECT, {"database": database}).fetchone()
     to_all = None if row is None or row["everyone"] else frozenset(row["logins"])
     found: dict[str, Reached] = dict.fromkeys(places, to_all)
@@ -190,12 +190,12 @@ def rules(
     """The rules of a database: one for each place on which PUBLIC has rights, and one guard for pg_hba.conf.
 
     ``places`` are the rights of PUBLIC by place, ``numbers`` the object identifiers, ``under`` row policies by table,
-    ``who`` those who get there at all.
+    ``who`` the logins that can reach them.
     """
     for place, rights in sorted(places.items()):
         name = place.partition(":")[2]
         to = sorted({right for right, _ in rights} | ({ADMITS} if any(admits for _, admits in rights) else set()))
-        # Row policies stand before reading and writing rows, not before the other rights on a table.
+        # Row policies restrict reading and writing rows, not the other rights on a table.
         table = name if name in under else name.rpartition(".")[0]
         is_by_row = table in under and set(to) <= _BY_ROW
         conditions = [{"not_understood": f"row policies: {under[table] or 'none'}"[:300]}] if is_by_row else []
@@ -205,7 +205,7 @@ def rules(
             "in": current,
             "oids": {place: numbers[place]} if place in numbers else {},
         }
-        # What is given on the database itself is about the whole account.
+        # Rights on the database itself are about the whole account.
         on = {"set_on": "account", "on": ["/"]} if place == account else {"set_on": {"resource": path_of(place)}}
         by_name = who.get(place)
         admitted: JsonList = ["signed in"] if by_name is None else [{"holder": name} for name in sorted(by_name)]

@@ -1,6 +1,6 @@
-"""Rights that were given on: who else loses a right when it is taken from whoever gave it.
+"""Dependent privileges: who else loses a right when it is revoked from its grantor.
 
-What REVOKE … CASCADE takes away besides, worked out from access lists before it is done.
+What REVOKE … CASCADE also revokes, computed from access lists beforehand.
 See https://www.postgresql.org/docs/15/sql-revoke.html, "dependent privileges".
 """
 
@@ -22,7 +22,7 @@ class Item(NamedTuple):
 def lost(items: Iterable[Item], owner: str, holder: str, taken: Iterable[str]) -> dict[str, list[str]]:
     """The privileges that each of the others loses when ``taken`` are taken from ``holder``, by their names.
 
-    Whoever has the same privilege from somebody else keeps it, and what they gave on with it.
+    Whoever has the same privilege from another grantor keeps it, and what they granted with it.
     """
     found: dict[str, list[str]] = {}
     wanted = set(taken)
@@ -42,7 +42,7 @@ def lost(items: Iterable[Item], owner: str, holder: str, taken: Iterable[str]) -
 
 
 def sentences(given_on: Mapping[str, Mapping[str, list[str]]], holder: str) -> list[str]:
-    """What is said of it before it is done."""
+    """The sentences for the preview."""
     return [
         f"{name or 'every login'} loses {', '.join(privileges)} on {place.partition(':')[2]}, which {holder} gave on"
         for place, others in given_on.items()
@@ -51,5 +51,5 @@ def sentences(given_on: Mapping[str, Mapping[str, list[str]]], holder: str) -> l
 
 
 def is_known(now: Mapping[str, list[str]], known: Mapping[str, list[str]]) -> bool:
-    """Whether nobody loses more than what was said before."""
+    """Whether nobody loses more than the preview said."""
     return all(set(privileges) <= set(known.get(name, ())) for name, privileges in now.items())

@@ -2,7 +2,7 @@
 
 What a role may do to everything is a holding of an account called the server. Databases are accounts too, with what is
 in them as their parts; what every login has (PUBLIC) is an account that all logins are in. The server's own functions
-are asked for what a role may do: see https://www.postgresql.org/docs/15/functions-info.html, table 9.66.
+say what a role may do: see https://www.postgresql.org/docs/15/functions-info.html, table 9.66.
 """
 
 from __future__ import annotations
@@ -48,7 +48,8 @@ KINDS: dict[str, tuple[LiteralString, LiteralString]] = {
     "parameter": ("parameter", "has_parameter_privilege"),
     "large object": ("large object", ""),
 }
-# Every object that rights can be given on, or that has an owner. ``ours`` is what is not the server's own.
+# Every object that rights can be given on, or that has an owner. ``ours`` marks what does not belong to the server
+# itself.
 _OBJECTS: LiteralString = """
     select case c.relkind when 'S' then 'sequence' else 'table' end as kind, c.oid, 0 as part,
         format('%%I.%%I', n.nspname, c.relname) as name, format('%%I.%%I', n.nspname, c.relname) as quoted,
@@ -101,7 +102,7 @@ _PARAMETERS: LiteralString = """
         '', 10::oid, p.paracl, true, false
     from pg_parameter_acl p full join pg_settings s on lower(s.name) = p.parname
 """
-# What is given by name, and what is owned; the server's first superuser owns everything without being told.
+# What is given by name, and what is owned; the first superuser's ownership is not reported.
 _GIVEN: LiteralString = """
     select o.kind, o.name, o.oid, a.grantee as who, coalesce(r.rolname, '') as holder, o.warned, o.ours,
         lower(a.privilege_type) as privilege, a.is_grantable as admits, pg_get_userbyid(a.grantor) as grantor,
@@ -126,14 +127,14 @@ _BY_NAME: LiteralString = """
     from objects o cross join lateral aclexplode(o.acl) a left join pg_roles g on g.oid = a.grantor
     where o.kind = %(kind)s and o.name = %(name)s and a.grantee = %(who)s and a.grantee <> o.owner group by 1
 """
-# The access list of one place, by which to tell who else loses a right with whoever gave it on.
+# The access list of one object, which shows who else loses a right with its grantor.
 _ITEMS: LiteralString = """
     select lower(a.privilege_type) as privilege, coalesce(r.rolname, '') as grantee,
         pg_get_userbyid(a.grantor) as grantor, a.is_grantable as admits
     from objects o cross join lateral aclexplode(o.acl) a left join pg_roles r on r.oid = a.grantee
     where o.kind = %(kind)s and o.name = %(name)s and a.grantee <> o.owner
 """
-# Why a role may still do what was taken from it by name: by another door, which is a path of its own.
+# Why a role may still do what was revoked: by another way, which is a path of its own.
 _DOORS: LiteralString = """
     select exists (
         select from pg_roles r where r.oid = %(who)s and (r.rolsuper
@@ -151,7 +152,7 @@ _DOORS: LiteralString = """
             and a.privilege_type = %(privilege)s and a.grantee = %(who)s
     ) as found
 """
-# Rights that were given by name on what belongs to a role whose rights we have not: nobody but its owner takes them.
+# Rights granted on objects of a role that we are no member of: only its owner can revoke them.
 _NOT_OURS: LiteralString = """
     select case r.rolname when 'pg_database_owner' then pg_get_userbyid(d.datdba) else r.rolname end as owner,
         count(distinct (o.kind, o.name)) as count
@@ -166,7 +167,7 @@ _ATTRIBUTED: LiteralString = """
     where (rolsuper or rolreplication or rolbypassrls) and rolname !~ '^pg_' and oid <> 10
         and not (select rolsuper from pg_roles where rolname = current_user)
 """
-# What hangs on a role, in all databases (pg_shdepend): what it owns, and the policies that name it.
+# What depends on a role, in all databases (pg_shdepend): what it owns, and the policies that name it.
 _HANGS: LiteralString = """
     select r.rolname as holder, s.deptype::text as how, coalesce(d.datname, 'the server') as place, count(*) as count
     from pg_shdepend s join pg_roles r on r.oid = s.refobjid left join pg_database d on d.oid = s.dbid
@@ -181,7 +182,7 @@ _LATER: LiteralString = """
 
 
 def hanging(db: Db) -> dict[str, tuple[tuple[str, str], ...]]:
-    """By role: what it owns, the policies that name it, and the rights that new objects will give it."""
+    """By role: what it owns, the policies that name it, and its default privileges on new objects."""
     found: dict[str, list[tuple[str, str]]] = {}
     for row in db.execute(_HANGS):
         objects = f"{row['count']} object{'s' * (row['count'] != 1)}"
@@ -197,7 +198,7 @@ def hanging(db: Db) -> dict[str, tuple[tuple[str, str], ...]]:
 
 
 def unable(db: Db) -> Iterator[str]:
-    """What our login could not take away, and what it would need."""
+    """What our login could not revoke, and what it would need."""
     for row in db.execute(_with_objects(db, _NOT_OURS), {}):
         objects = f"{row['count']} object{'s' * (row['count'] != 1)}"
         yield f"rights on {objects} of {row['owner']}: make Open Latch's login a member of {row['owner']}"
@@ -209,7 +210,7 @@ def unable(db: Db) -> Iterator[str]:
 def holdings(db: Db, roles: Mapping[str, JsonView], logins: set[str]) -> Iterator[Found]:
     """The server and the databases, who holds what in them, and what every login has.
 
-    ``roles`` are logins and shared roles by name; a login that others are members of acts as an account, too.
+    ``roles`` are logins and shared roles by name; a login with members counts as an account, too.
     """
     yield from _attributes(roles, logins)
     current = db.info.dbname
@@ -228,7 +229,7 @@ def holdings(db: Db, roles: Mapping[str, JsonView], logins: set[str]) -> Iterato
             continue
         account = f"database:{row['name'] if row['kind'] == 'database' else current}"
         if row["kind"] != "parameter":
-            # Those are told by their names, which nobody can change.
+            # These are identified by name, which can't change.
             numbers[place] = row["oid"]
         if row["kind"] != "database":
             parts[place] = FoundPart(account, place, f"{row['name']}{_warning(row)}", row["kind"])
@@ -271,7 +272,7 @@ def holdings(db: Db, roles: Mapping[str, JsonView], logins: set[str]) -> Iterato
 def _given_on(
     holder: str, places: Mapping[str, str], items: Mapping[str, list[Item]], owners: Mapping[str, str]
 ) -> dict[str, dict[str, list[str]]]:
-    """By place: what others lose when all that a role has there is taken from it."""
+    """By object: what others lose when all rights of a role on it are revoked."""
     found = {}
     for place in sorted(places):
         there = items.get(place, ())
@@ -295,14 +296,14 @@ def _attributes(roles: Mapping[str, JsonView], logins: set[str]) -> Iterator[Fou
 
 
 def also_as_account(role: JsonView, holding: Holding) -> Iterator[Holding]:
-    """What a login holds; once more for those who are members of it and so may do the same."""
+    """What a login holds, and the same as an account for its members."""
     yield holding
     if role["can_login"] and role["has_members"]:
         yield Holding(holding.account, holding.holder, True, holding.level, None, holding.handle, holding.parts)
 
 
 def _is_open(row: JsonView) -> bool:
-    """Whether a right of every login is told: what the server gives everybody on everything by itself is not."""
+    """Whether a right of PUBLIC is reported: the server's own defaults are not."""
     if not row["ours"]:
         return False
     if row["kind"] == "function":
@@ -324,7 +325,7 @@ def _key(rights: list[tuple[str, bool]]) -> str:
 
 def _with_objects(db: Db, query: LiteralString) -> LiteralString:
     parameters = _PARAMETERS if db.info.server_version >= 150000 else ""
-    # Columns that have rights of their own are few; one that a step names may have none any more.
+    # Columns that have rights of their own are few; one named by a step may have none any more.
     columns = "true" if "%(kind)s" in query else "a.attacl is not null"
     return "with objects as (" + _OBJECTS.replace("{columns}", columns) + parameters + ") " + query
 
@@ -387,7 +388,7 @@ def _statements(db: Db, kind: StepKind, detail: JsonView, place: str) -> Iterato
         if right in wanted and (wanted[right] or not there["admits"]):
             continue
         form = "revoke grant option for {}{} {} from {}{}" if right in wanted else "revoke {}{} {} from {}{}"
-        # A right ends only by whoever gave it; where that is not the owner, we act as they.
+        # A right can only be revoked as its grantor; if that is not the owner, we act as them.
         for grantor in there["grantors"]:
             statement = sql.SQL(form).format(_word(right), column, target, holder, cascade)
             if grantor == row["owned_by"] or grantor is None:
@@ -406,7 +407,7 @@ def _loses(
     held: Mapping[str, JsonView],
     wanted: Mapping[str, bool],
 ) -> bool:
-    """Whether others lose rights with it, as was said before. SystemRefused when that was not said of all of them."""
+    """Whether others lose rights with it, as the preview said. SystemRefused unless it named all of them."""
     what, _, name = place.partition(":")
     there = [Item(**row) for row in db.execute(_with_objects(db, _ITEMS), {"kind": what, "name": name})]
     taken = {right.lower() for right, one in held.items() if one["admits"] and not wanted.get(right)}
@@ -431,17 +432,17 @@ def _level(detail: JsonView, place: str) -> str:
 
 
 def _word(right: str) -> sql.SQL:
-    """A privilege as it is written; only words that the server itself uses get this far."""
+    """A privilege as SQL writes it; only the server's own words get this far."""
     if not right.replace(" ", "").isalpha():
         raise SystemRefused(f"{right} is no privilege.", "Have the server read again.")
     return sql.SQL(right)
 
 
 def number_of(db: Db, role: str, known: str = "") -> int:
-    """A role's number: 0 for PUBLIC, -1 when the server does not have the role of a ``known`` number any more.
+    """A role's number: 0 for PUBLIC, -1 when the role of a ``known`` number no longer exists.
 
-    SystemRefused when that role has another name by now, or when there is none of this name and no number to tell it
-    by: a role that was renamed still has all that it had.
+    SystemRefused if that role has another name by now, or if there is no role of this name and no number to identify it
+    by: a renamed role still has all its rights.
     """
     if not role:
         return 0
@@ -457,7 +458,7 @@ def number_of(db: Db, role: str, known: str = "") -> int:
 
 
 def _refuse_moved(db: Db, detail: JsonView, place: str) -> None:
-    """SystemRefused where a place that is not there by its name may be there all the same."""
+    """SystemRefused if an object is not found by its name but may exist all the same."""
     what, _, name = place.partition(":")
     within, number = detail.get("in"), detail.get("oids", {}).get(place)
     if what != "database" and within and within != db.info.dbname:
@@ -529,7 +530,7 @@ def _open_to_all(db: Db, values: JsonObject, row: JsonView) -> str | None:
 
 
 def _asked(db: Db, values: JsonObject, row: JsonView, who: str, taken: set[str]) -> str | None:
-    """What the server itself says that a role may do, where no other door explains it."""
+    """What the server itself says that a role may do, if no other way explains it."""
     function = KINDS[row["kind"]][1]
     if not function:
         return None

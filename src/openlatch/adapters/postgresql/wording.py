@@ -1,4 +1,4 @@
-"""What rights in a PostgreSQL server are called and come to: privileges, attributes of roles, predefined roles.
+"""Names and meaning of rights in a PostgreSQL server: privileges, role attributes, predefined roles.
 
 See https://www.postgresql.org/docs/15/ chapters 5.7 (privileges), 5.8 (row security), 22.2 (attributes) and
 22.5 (predefined roles).
@@ -12,7 +12,7 @@ from typing import LiteralString
 from openlatch.adapters.contract import FoundLevel
 from openlatch.core.vocabulary import Reach
 
-# By the attribute's column in pg_roles: the word that sets it, the permission, how far it goes.
+# By the attribute's column in pg_roles: the keyword that sets it, the permission, its reach.
 ATTRIBUTES: dict[str, tuple[LiteralString, str, Reach]] = {
     "rolsuper": ("superuser", "Do everything on the server, whatever else is set", Reach.STEWARD),
     "rolcreaterole": ("createrole", "Make logins and let them in", Reach.STEWARD),
@@ -27,7 +27,7 @@ _NAMES = {
     "replication": "Copies the server",
     "bypassrls": "Passes row policies by",
 }
-# By privilege: what it lets somebody do, how far that goes.
+# By privilege: what it allows, and its reach.
 PRIVILEGES: dict[str, tuple[str, Reach]] = {
     "select": ("Read what is in it", Reach.OBSERVE),
     "insert": ("Add rows", Reach.OPERATE),
@@ -63,7 +63,7 @@ MEMBERSHIPS = (
     FoundLevel("keeper", "Keeper", "Can see and change the data, and let others in.", (_SEE, _CHANGE, _ADMIT)),
 )
 _CHANGES = ("delete", "insert", "select", "update")
-# Sets that have a name of their own; every other set is named by what is in it.
+# Sets with a name; every other set is named by its privileges.
 _KNOWN = {
     ("select",): "Can read",
     _CHANGES: "Can read and change",
@@ -74,7 +74,7 @@ _KNOWN = {
     ("usage",): "Can use it",
     ("execute",): "Can call it",
 }
-# What membership in each predefined role comes to, and how far it goes. One that is not here is told by its name.
+# What membership in each predefined role allows, and its reach. Others are shown by their name.
 PREDEFINED: dict[str, tuple[str, Reach]] = {
     "pg_read_all_data": ("Read all tables, views and sequences of every database", Reach.OBSERVE),
     "pg_write_all_data": ("Add, change and delete rows in every table of every database", Reach.OPERATE),

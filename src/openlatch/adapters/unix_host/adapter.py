@@ -72,7 +72,7 @@ _LOOKED_AT = (
     "sessions",
     "shares by NFS and SMB that ask nobody who they are",
 )
-# What sshd can be told that lets others in, and that is not looked at.
+# Settings of sshd that let others in, and that are not covered.
 _LETS_IN = {
     "authorizedkeyscommand": "keys that a program gives (AuthorizedKeysCommand)",
     "trustedusercakeys": "whoever a certificate authority lets in everywhere (TrustedUserCAKeys)",
@@ -116,7 +116,7 @@ class HostAdapter(Adapter):
             ) from error
 
     def check(self) -> None:
-        """Look whether the files are there and may be read and changed."""
+        """Check that the files exist and can be read and changed."""
         for name in ("etc/passwd", "etc/group"):
             self._bytes(name)
         for name in ("etc/passwd", "etc/group", "etc/shadow", "etc/sudoers.d"):
@@ -149,7 +149,7 @@ class HostAdapter(Adapter):
         ]
         if any(isinstance(x, Holding) and x.holder == DOOR for x in found):
             found += host.everyone()
-        # The same group, or the same user, can be met in several places.
+        # The same group, or the same user, can occur in several places.
         yield from {x.handle: x for x in found if isinstance(x, SharedAccount)}.values()
         yield from {(x.account, x.handle): x for x in found if isinstance(x, FoundPart)}.values()
         yield from {x.handle: x for x in found if isinstance(x, Login)}.values()
@@ -162,15 +162,15 @@ class HostAdapter(Adapter):
         yield Whole()
 
     def can_reduce(self, level: str, lower: str) -> bool:
-        """Only an entry of a folder's list can be cut down."""
+        """Only an entry of a folder's access control list can be reduced."""
         return level == WRITE.key and lower == READ.key
 
     def holding(self, account: str, login: str, level: str) -> JsonObject:
-        """SystemRefused: keys and entries are put in by hand, since only their owner has the key."""
+        """SystemRefused: keys and entries are added by hand, since only their owner has the key."""
         raise SystemRefused("Access to a host is given there by hand.", "Put the key or entry in, and read the host.")
 
     def again(self, handle: JsonObject) -> JsonObject | None:
-        """The line, member or entry that was there, put back as it was."""
+        """The line, member or entry, restored as it was."""
         return {key: value for key, value in handle.items() if key != "login"} if "kind" in handle else None
 
     def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
@@ -178,7 +178,7 @@ class HostAdapter(Adapter):
         return (Move(kind, detail),)
 
     def apply(self, kind: StepKind, detail: JsonObject) -> str:
-        """REMOVE and REDUCE change one file or list, END_SESSIONS hangs one process up, LOCK locks a login."""
+        """REMOVE and REDUCE change one file or list, END_SESSIONS ends one process, LOCK locks a login."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         if kind is StepKind.END_SESSIONS:
@@ -219,7 +219,7 @@ class HostAdapter(Adapter):
         return f"Changed {', '.join(dict.fromkeys(changed))}; copies of what was there are in {files.COPIES}."
 
     def _take_entries(self, kind: StepKind, detail: JsonObject) -> str:
-        """The mask stays as it is: worked out anew, it could give others what it takes from them now."""
+        """The mask is kept: recomputed, it could give others more than now."""
         entry, who = f"{detail['of']}:{detail['number']}", (detail["of"], detail["number"])
         changed = []
         for one in self._with_entry(detail):
@@ -233,7 +233,7 @@ class HostAdapter(Adapter):
         return f"Changed the access control list of {', '.join(changed)}."
 
     def _with_entry(self, detail: JsonView) -> list[lists.List]:
-        """The lists in a folder that name somebody by now, its own first: what is inside may have been moved."""
+        """The lists in a folder that name somebody now, its own first: its content may have been moved."""
         folder, who = detail["folder"], (detail["of"], detail["number"])
         top = self._list_of(folder)
         if top is None:
@@ -241,7 +241,7 @@ class HostAdapter(Adapter):
         return [one for one in (top, *self._inside(folder)) if who in one.named()]
 
     def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
-        """None when the file, list, lock or process is as the step wants it."""
+        """None if the file, list, lock or process is as the step wants it."""
         if kind is StepKind.END_SESSIONS:
             there = sessions.began(detail["process"]) == detail["began"]
             return f"process {detail['process']} is still there" if there else None
@@ -266,7 +266,7 @@ class HostAdapter(Adapter):
         return wrong
 
     def _shut(self, detail: JsonView) -> str:
-        """The mask, and so what others have by the list, stays as it is."""
+        """The mask is kept, and with it what others have by the list."""
         later = ["-d"] if detail["kind"] == "default" else []
         self._run(["setfacl", "-n", *later, "-m", "o::---", str(self._path(detail["folder"]))])
         if later:
@@ -284,7 +284,9 @@ class HostAdapter(Adapter):
         )
 
     def _files_with_key(self, detail: JsonView, kind: StepKind) -> list[str]:
-        """Where a key lets somebody in as a user: in its file, and wherever sshd looks for that user's keys by now."""
+        """The files in which a key lets somebody in as a user: its own, and wherever sshd looks for that user's keys
+        now.
+        """
         named = [detail["file"]]
         fields = users_of(self._text("etc/passwd"))[0].get(detail.get("user", ""))
         if fields is not None and kind is not StepKind.GIVE:
@@ -306,7 +308,7 @@ class HostAdapter(Adapter):
         return None
 
     def _lock_wrong(self, kind: StepKind, name: str) -> str | None:
-        """What is wrong with a login after a step: a locked password alone keeps nobody out who has a key."""
+        """What is wrong with a login after a step: a locked password alone does not keep out a key."""
         if name not in users_of(self._text("etc/passwd"))[0]:
             raise SystemRefused(f"There is no user {name}; they may have been renamed.", "Have the host read again.")
         fields = next((f for f in self._shadow() if f[0] == name), None)
@@ -378,7 +380,7 @@ class HostAdapter(Adapter):
         return People(users, groups, frozenset(locked), jobs, (*strange, *none))
 
     def _has_keys(self, name: str, fields: list[str]) -> bool:
-        """Whether a key lets a user in; taken to be so where the file can't be read."""
+        """Whether a user has a key; assumed if the file can't be read."""
         try:
             return any(any(files.keys(self._bytes(file, True))) for file in self._key_files(name, fields))
         except (SystemRefused, SystemDown):
@@ -398,7 +400,7 @@ class HostAdapter(Adapter):
         return found
 
     def _sshd(self) -> dict[str, str]:
-        """What sshd is told, by keyword in small letters: the first one counts. What holds for some is left out."""
+        """Settings of sshd, by lower-case keyword: the first one counts. Match blocks are left out."""
         told: dict[str, str] = {}
         extra = self._path("etc/ssh/sshd_config.d")
         names = sorted(f"etc/ssh/sshd_config.d/{p.name}" for p in extra.glob("*.conf")) if extra.is_dir() else []
@@ -430,7 +432,7 @@ class HostAdapter(Adapter):
                 try:
                     content = self._bytes(file, True)
                 except (SystemRefused, SystemDown):
-                    # One user's file that can't be read is that user's, and hides nothing else.
+                    # An unreadable file of one user leaves everybody else's readable.
                     yield account
                     gap = Gap("keys, in what is no plain file or can't be read", Why.NOT_UNDERSTOOD, file)
                     gaps.setdefault(account.handle, []).append(gap)
@@ -531,7 +533,7 @@ class HostAdapter(Adapter):
             parts = tuple((one.path, _level_of(one.rights(who)).key) for one in named if one is not top)
             level = _level_of(top.rights(who)) if who in top.named() else None
             yield from host.holding(name, account, level, handle, parts)
-        # Open Latch's own user and group hold nothing that somebody else could take from them.
+        # Open Latch's own user and group are left out.
         if top.owner not in ("0", str(os.geteuid())) and ("user", top.owner) not in top.named():
             handle = {"kind": "owner", "folder": folder, "user": host.user_of(top.owner)}
             yield from host.holding(host.user_of(top.owner), account, OWNER, handle)
@@ -553,7 +555,7 @@ class HostAdapter(Adapter):
             yield from self._open_later(account, top, inside)
 
     def _open_inside(self, account: str, top: lists.List, gaps: list[Gap]) -> Iterator[Found]:
-        """What modes inside a folder let every login do beyond what its own lets them."""
+        """What modes inside a folder allow every login beyond the folder's own mode."""
         above = "".join(right for right in top.entries["other", ""] if right in "rw")
         told = modes.inside(self._run(modes.find(str(self._path(top.path)))), above)
         for path, kind, rights in islice(told, modes.MOST):
@@ -563,7 +565,7 @@ class HostAdapter(Adapter):
             gaps.append(Gap(what, Why.NOT_SUPPORTED, top.path))
 
     def _open_later(self, account: str, top: lists.List, inside: Sequence[lists.List]) -> Iterator[Found]:
-        """What default entries will let every login do in what is made there, where it can be got to."""
+        """What default entries will allow every login in new files, where those can be reached."""
         for one in (top, *inside):
             path = one.path.removeprefix(top.path).lstrip("/")
             rights = {right for right in one.defaults.get(("other", ""), "") if right in "rw"}
@@ -571,7 +573,7 @@ class HostAdapter(Adapter):
                 yield from modes.of_new(account, top.path, path, "".join(sorted(rights)))
 
     def _is_gone_through(self, folder: str, path: str) -> bool:
-        """Whether everyone may go through a folder inside another, and those between; not once it is gone.
+        """Whether everyone may traverse a folder inside another, and those between; False once it is gone.
 
         SystemRefused when one of them can't be seen.
         """
@@ -585,7 +587,7 @@ class HostAdapter(Adapter):
             raise SystemRefused(f"{folder}/{path} can't be seen: {error.strerror}.", "Give the right to.") from error
 
     def _shares(self, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
-        """What is shared with the network, and asks nobody who they are; also folders that are not in the settings."""
+        """Network shares without authentication, also of folders that are not in the settings."""
         shares: list[exposure.Share] = []
         for file, read in (
             (exposure.EXPORTS, exposure.exported),
@@ -605,7 +607,7 @@ class HostAdapter(Adapter):
             yield from exposure.of_shares(account, folder, self._for_every_login(folder), shares)
 
     def _for_every_login(self, folder: str) -> str:
-        """What the mode of a folder gives to every login; all of it where the folder can't be seen."""
+        """What the mode of a folder gives to every login; everything if the folder can't be read."""
         try:
             mode = self._path(folder).stat().st_mode & 0o007
             if not mode & 0o001 or not self._can_be_reached(folder):
@@ -615,7 +617,7 @@ class HostAdapter(Adapter):
         return "".join(letter for letter, bit in (("r", 0o004), ("w", 0o002)) if mode & bit)
 
     def _can_be_reached(self, folder: str) -> bool:
-        """Whether everyone may go through the folders above one."""
+        """Whether everyone may traverse the folders above one."""
         path = self._path(folder).parent
         while path not in (self._root, path.parent):
             if not path.stat().st_mode & 0o001:
@@ -624,7 +626,7 @@ class HostAdapter(Adapter):
         return True
 
     def _list_of(self, folder: str) -> lists.List | None:
-        """The list of a folder, None where it is not there. SystemRefused when it can't be seen."""
+        """The access control list of a folder; None if it does not exist. SystemRefused if it can't be read."""
         path = self._path(folder)
         try:
             path.lstat()
@@ -641,7 +643,7 @@ class HostAdapter(Adapter):
         return found[0]
 
     def _inside(self, folder: str) -> list[lists.List]:
-        """The lists of what is inside a folder, where there are any besides the modes."""
+        """The access control lists inside a folder, where there is more than the modes."""
         path = self._path(folder)
         told = self._run(["getfacl", "-R", "-P", "--skip-base", "--absolute-names", "--numeric", str(path)])
         found = [one for one in _lists(told) if one.path != str(path)]
@@ -652,7 +654,7 @@ class HostAdapter(Adapter):
     def _sessions(self, host: People) -> Iterator[Found]:
         records = list(sessions.signed_in(self._bytes("run/utmp", True)))
         if self._asks_loginctl:
-            # A session that both tell of is one: utmp knows its terminal, too.
+            # A session that both report is one: utmp also knows its terminal.
             known = {record.process for record in records}
             records += [record for record in sessions.told(self._shown()) if record.process not in known]
         for record in records:
@@ -671,7 +673,7 @@ class HostAdapter(Adapter):
             )
 
     def _shown(self) -> str:
-        """What systemd shows of its sessions. One that ends between being listed and shown is a reason to ask again."""
+        """Sessions of systemd. If one ends between being listed and shown, ask again."""
         for last in (False, True):
             listed = sessions.listed(self._run(["loginctl", "list-sessions", "--no-legend", "--no-pager"]))
             try:
@@ -687,7 +689,7 @@ class HostAdapter(Adapter):
         return sum(bool(line.strip()) and not re.match(r"\s*(#|\w+\s*=)", line) for line in lines)
 
     def _seen(self, line: str, since: datetime) -> datetime:
-        """When a terminal was last touched, where it can be told."""
+        """When a terminal was last used, if known."""
         path = self._path(f"dev/{line}")
         return datetime.fromtimestamp(path.stat().st_atime, since.tzinfo) if path.exists() else since
 
@@ -733,19 +735,19 @@ class HostAdapter(Adapter):
             raise SystemRefused(f"{self._path(name)} can't be read: {error.strerror}.", "Give the right to.") from error
 
 
-# The day of an account's end that a lock writes (shadow(5)): long over.
+# The account expiry day that a lock writes (shadow(5)): long past.
 _OVER = "1"
 
 
 def _is_over(fields: list[str]) -> bool:
-    """Whether an account has ended, by the days in shadow(5)."""
+    """Whether an account has expired, by the days in shadow(5)."""
     with suppress(ValueError):
         return int(fields[7]) * 86_400 <= datetime.now(UTC).timestamp()
     return False
 
 
 def _lists(told: str) -> list[lists.List]:
-    """What getfacl tells. SystemRefused when that is not understood."""
+    """The output of getfacl, parsed. SystemRefused if it is not understood."""
     try:
         return lists.parse(told)
     except ValueError as error:
@@ -757,7 +759,7 @@ def _level_of(rights: str) -> Any:
 
 
 def _by_hand(detail: JsonView) -> SystemRefused:
-    """What can't be taken from somebody by changing one file or list."""
+    """Access that can't be removed by changing one file or list."""
     told = {
         "primary": ("{user} has {group} as their primary group.", "Give them another with usermod -g."),
         "uid 0": (
@@ -780,7 +782,7 @@ def _members(host: People) -> Iterator[Found]:
     for name, fields in host.users.items():
         primary.setdefault(host.group_of(fields[3]), []).append(name)
     for group, (number, members) in host.groups.items():
-        # A group of a user's own, as systems make them, is nobody else's.
+        # A user's private group is nobody else's.
         others = [name for name in primary.get(group, ()) if name != group and name not in members]
         if not members and not (others and (group in AMOUNT_TO_ROOT or number >= FIRST_ORDINARY)):
             if number >= FIRST_ORDINARY and group not in host.users:
@@ -812,12 +814,12 @@ def _without_member(content: bytes, group: str, user: str) -> bytes:
 
 
 def _with_line(content: bytes, line: bytes) -> bytes:
-    """With a line at the end; one that ends without a line end gets it first."""
+    """The file with a line appended; a missing line end is added first."""
     return content + (b"\n" if content and not content.endswith(b"\n") else b"") + line.rstrip(b"\r\n") + b"\n"
 
 
 def _with_rule(content: bytes, raw: bytes, left: bytes) -> bytes:
-    """With a rule as it was: in the place of what was left of its line, else at the end; once."""
+    """The file with a rule restored: in place of what was left of its line, else at the end; once."""
     there = [line.rstrip(b"\n") for _, line in rules.logical_lines(content)]
     if raw.rstrip(b"\n") in there:
         return content
@@ -827,7 +829,7 @@ def _with_rule(content: bytes, raw: bytes, left: bytes) -> bytes:
 
 
 def _with_member(content: bytes, detail: JsonView) -> bytes:
-    """With somebody in a group again, where they stood."""
+    """The file with somebody in a group again, at their old position."""
     user, order = detail["user"], list(detail.get("members", ()))
 
     def add(line: bytes) -> bytes:
@@ -846,7 +848,7 @@ def _with_member(content: bytes, detail: JsonView) -> bytes:
 
 
 def _lock(content: bytes, name: str, on: bool) -> bytes:
-    """With a user's password locked and their account ended, as ``usermod -L -e 1`` does it, or neither."""
+    """The file with a user's password locked and their account expired, as by ``usermod -L -e 1``, or neither."""
 
     def shut(line: bytes) -> bytes:
         fields = line.split(b":")

@@ -1,4 +1,4 @@
-"""What a host leaves open to the network, by shares that ask nobody who they are.
+"""What a host opens to the network, by shares without authentication.
 
 Shares are those of exports(5) and smb.conf(5). They are settings of services that have to be told of a change, so they
 are closed by hand.
@@ -28,10 +28,10 @@ _YES = ("yes", "true", "1")
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """A folder that a service serves to whoever comes from some places, without asking who they are.
+    """A folder that a service serves to some networks without authentication.
 
-    ``whence`` are networks, none for anywhere; ``unclear`` says what narrows it and is not understood. ``as_everyone``
-    where the mode of the folder has to let every login in besides.
+    ``whence`` are networks, none for anywhere; ``unclear`` says which restrictions are not understood. ``as_everyone``:
+    the mode of the folder has to let every login in as well.
     """
 
     folder: str
@@ -64,7 +64,7 @@ def of_shares(account: str, folder: str, rights: str, shares: Sequence[Share]) -
 
 
 def exported(text: str) -> Iterator[Share]:
-    """Shares of exports(5) that trust whoever comes from a place. ValueError for a line that can't be read."""
+    """Shares of exports(5) that trust a network. ValueError for an invalid line."""
     for line in text.replace("\\\n", " ").splitlines():
         words = [word.replace('"', "") for word in _WORD.findall(line.partition("#")[0])]
         if not words:
@@ -84,7 +84,7 @@ def exported(text: str) -> Iterator[Share]:
 
 
 def shared(text: str) -> Iterator[Share]:
-    """Shares of smb.conf(5) that guests get into. ValueError when the file can't be read."""
+    """Shares of smb.conf(5) that are open to guests. ValueError if the file is invalid."""
     parser = RawConfigParser(
         strict=False,
         comment_prefixes=("#", ";"),
@@ -115,7 +115,7 @@ def shared(text: str) -> Iterator[Share]:
 
 
 def _whence(hosts: Sequence[str]) -> tuple[tuple[str, ...], str]:
-    """Networks that some names of hosts stand for, and what is not understood of them."""
+    """The networks that host patterns stand for, and those that are not understood."""
     found = []
     for host in hosts:
         try:
@@ -128,5 +128,5 @@ def _whence(hosts: Sequence[str]) -> tuple[tuple[str, ...], str]:
 
 
 def _decoded(path: str) -> str:
-    """A path without the codes that stand for spaces."""
+    """A path with its octal escapes decoded."""
     return re.sub(r"\\([0-7]{3})", lambda code: chr(int(code[1], 8)), path).rstrip("/") or "/"

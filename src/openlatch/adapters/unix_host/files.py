@@ -1,6 +1,6 @@
-"""The files of a Unix host that say who gets in, taken apart and changed line by line.
+"""The files of a Unix host that decide who has access: parsing them, and changing them line by line.
 
-A change keeps every other byte of a file as it was, replaces the file in one go, and leaves a copy of what was there.
+A change keeps every other byte, replaces the file atomically, and keeps a copy of the old one.
 """
 
 from __future__ import annotations
@@ -39,18 +39,18 @@ class Key:
     options: dict[str, str]
 
     def until(self, zone: ZoneInfo) -> datetime | None:
-        """When it ends by itself, in UTC. Without a Z the time is the host's own. None where it says none."""
+        """When it expires, in UTC. Without a Z the time is the host's local time. None if it does not expire."""
         digits = self.options.get("expiry-time", "").rstrip("Zz")
         try:
             at = datetime.strptime(digits.ljust(14, "0"), "%Y%m%d%H%M%S")
         except ValueError:
-            # What is no time ends nothing by itself, as far as we can tell.
+            # An invalid time does not expire, as far as we can tell.
             return None
         return at.replace(tzinfo=UTC if digits != self.options["expiry-time"] else zone).astimezone(UTC)
 
 
 def keys(content: bytes) -> Iterator[Key]:
-    """The keys in an authorized_keys file; comments and lines that are no key are left alone."""
+    """The keys in an authorized_keys file; comments and lines without a key are skipped."""
     for line in content.splitlines():
         stripped = line.strip()
         if not stripped or stripped.startswith(b"#"):
@@ -66,7 +66,7 @@ def keys(content: bytes) -> Iterator[Key]:
 
 
 def _without_quotes(line: bytes) -> bytes:
-    """The line with what stands in quotes blanked out, so that nothing in there is taken for a key."""
+    """The line with quoted text blanked out, so that nothing in it is taken for a key."""
     return re.sub(rb'"(?:[^"\\]|\\.)*"', lambda m: b"_" * len(m[0]), line)
 
 
@@ -89,16 +89,16 @@ def without_key(content: bytes, fingerprint: str) -> bytes:
 
 
 def passed_over(content: bytes) -> int:
-    """How many lines are neither a comment nor a key: sshd passes them over, as ssh-keygen does."""
+    """How many lines are neither a comment nor a key: sshd skips them, as does ssh-keygen."""
     lines = [line.strip() for line in content.splitlines()]
     told = sum(bool(line) and not line.startswith(b"#") for line in lines)
     return told - sum(1 for _ in keys(content))
 
 
 def plain(path: Path) -> bytes:
-    """What is in a plain file. SystemRefused for what is none or too long; OSError where it can't be read.
+    """The content of a regular file. SystemRefused for anything else or if too long; OSError if it can't be read.
 
-    A pipe is not waited for, and a device not read: whoever owns the folder could have put one there.
+    Pipes and devices are refused: the folder's owner could have put one there.
     """
     number = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
     try:
@@ -116,12 +116,12 @@ def plain(path: Path) -> bytes:
 def rewrite(
     root: Path, path: Path, change: Callable[[bytes], bytes], check: Callable[[Path], None] | None = None
 ) -> bool:
-    """Change a file in one go, with its owner and mode kept and a copy put by; gives whether anything changed.
+    """Replace a file atomically, keeping its owner, its mode and a copy; returns whether anything changed.
 
-    The copy is named after its content, so that doing it again makes no other. SystemRefused when the file leads out
-    of the root, or may not be written, or when ``check`` refuses the file that would take its place.
+    The copy is named after its content, so that repeating the change makes no other. SystemRefused if the path leaves
+    the root, if the file may not be written, or if ``check`` refuses the new content.
     """
-    # Whoever owns the folder could have the service write elsewhere.
+    # The folder's owner could otherwise make the service write elsewhere.
     if path.is_symlink() or not path.resolve().is_relative_to(root.resolve()):
         raise SystemRefused(f"{path} is a link, or leads out of {root}.", "Put a plain file there.")
     try:

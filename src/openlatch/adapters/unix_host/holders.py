@@ -1,4 +1,4 @@
-"""Whom sudo rules give something on a host: users, groups, or everyone."""
+"""The holders of sudo rules on a host: users, groups, or everyone."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from openlatch.json_values import JsonObject
 
 
 def holders(host: People, found: Rules, rule: Rule) -> list[str]:
-    """Whom a rule gives something, as holders: users, groups with a percent sign, or everyone.
+    """The holders of a rule: users, groups with a percent sign, or everyone.
 
-    Whoever is taken out of a rule again is looked up one by one, since the last name that fits is the one that counts.
+    Exclusions are resolved one by one, since the last matching name counts.
     """
     named = [one for one in found.named(rule) if "undefined" not in one]
     if any(one["negated"] for one in named):
@@ -50,7 +50,7 @@ def _is_named(host: People, named: list[JsonObject], user: str) -> bool:
 
 
 def left(host: People, rule: Rule, who: str) -> str | None:
-    """What is left of a rule's line without somebody; None where that has to be done by hand."""
+    """A rule's line without somebody; None if that has to be done by hand."""
     name = who.removeprefix("user:").removeprefix("%")
     if who == DOOR:
         written = {"ALL"}
@@ -65,7 +65,7 @@ def left(host: People, rule: Rule, who: str) -> str | None:
 
 
 def not_told(found: Rules) -> Iterator[Gap]:
-    """Whom rules name that a host's own files say nothing of."""
+    """Names in rules that a host's own files don't know."""
     for rule in found.rules:
         for one in found.named(rule):
             for what in one.keys() & {"netgroup", "nonunixgroup", "nonunixgid"}:

@@ -1,6 +1,6 @@
-"""Who gets into a folder: its owner and owning group, access control lists with their mask, what is inside, and modes.
+"""Who has access to a folder: its owner and group, access control lists with their mask, its content, and modes.
 
-See acl(5): an entry counts as far as the mask leaves it, and default entries are what is made there later gets.
+See acl(5): an entry is limited by the mask, and default entries apply to what is created there later.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ _MASK = ("mask", "")
 
 @dataclass(slots=True)
 class List:
-    """The list of one folder or file: by kind and number, rights as they are written; the owner's have no number."""
+    """The list of one folder or file: rights by kind and id; the owner's have no id."""
 
     path: str
     owner: str
@@ -22,18 +22,18 @@ class List:
     defaults: dict[tuple[str, str], str] = field(default_factory=dict)
 
     def named(self) -> set[tuple[str, str]]:
-        """Who has an entry of their own, or will have one in what is made there."""
+        """Who has an entry of their own, or will have one in what is created there."""
         return {who for who in (*self.entries, *self.defaults) if who[0] in ("user", "group") and who[1]}
 
     def rights(self, who: tuple[str, str]) -> str:
-        """What somebody may do there, or in what is made there: of r, w and x, what the masks leave."""
+        """What somebody may do there, or in what is created there: those of r, w and x that the masks leave."""
         both = (self.entries, self.defaults)
         given = {right for there in both for right in there.get(who, "") if right in there.get(_MASK, "rwx")}
         return "".join(right for right in "rwx" if right in given)
 
 
 def parse(text: str) -> list[List]:
-    """The lists in what getfacl tells of one folder or more, with numbers for names. ValueError when it is not that."""
+    """The lists in getfacl's numeric output about one or more folders. ValueError for anything else."""
     found: list[List] = []
     for line in text.splitlines():
         if not line.strip():
@@ -49,7 +49,7 @@ def parse(text: str) -> list[List]:
         elif not line.startswith("#"):
             _entry(found[-1], line)
     for one in found:
-        # Every list has these three (acl(5)): without them it was cut off.
+        # Every list has these three entries (acl(5)): without them the output was cut off.
         if not one.owner or not {("user", ""), ("group", ""), ("other", "")} <= one.entries.keys():
             raise ValueError(f"the list of {one.path} is not whole")
     return found
@@ -65,5 +65,5 @@ def _entry(one: List, line: str) -> None:
 
 
 def _plain(name: str) -> str:
-    """A name as getfacl writes it, with odd characters in octal."""
+    """A name as getfacl writes it, with special characters in octal."""
     return re.sub(r"\\([0-7]{3})", lambda match: chr(int(match[1], 8)), name)

@@ -1,4 +1,4 @@
-"""What the modes of files let every login do: in a folder, in what is inside it, and in what is made there later."""
+"""What file modes allow every login: in a folder, in its content, and in what is created there later."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from openlatch.adapters.contract import Found, FoundPart, FoundRule
 from openlatch.core.exposure.paths import key_of, path_of
 from openlatch.json_values import JsonObject
 
-# So many things inside a folder are told one by one.
+# Items inside a folder that are reported one by one.
 MOST = 200
 _WORDS = {"r": "read", "w": "write"}
 
@@ -20,14 +20,15 @@ def of_folder(account: str, folder: str, rights: str) -> Iterator[FoundRule]:
 
 
 def find(path: str) -> list[str]:
-    """The command that tells what every login may read or write inside a folder, as far as it gets there."""
+    """The command that lists what every login may read or write inside a folder, as far as it can be reached."""
     closed = ["-type", "d", "!", "-perm", "-o=x", "-prune"]
     is_open = ["(", "-type", "f", "-o", "-type", "d", ")", "(", "-perm", "-o=r", "-o", "-perm", "-o=w", ")"]
     return ["find", path, "-ignore_readdir_race", "-mindepth", "1", *closed, "-o", *is_open, "-printf", r"%m %y %P\0"]
 
 
 def inside(told: str, above: str) -> Iterator[tuple[str, str, str]]:
-    """What ``find`` tells, where it goes further than around it: path inside, kind (d or f), and rights of r and w.
+    """The output of ``find``, where it allows more than its surroundings: path inside, kind (d or f), and rights of r
+    and w.
 
     ``above`` are the rights that the folder itself gives.
     """
@@ -44,7 +45,7 @@ def inside(told: str, above: str) -> Iterator[tuple[str, str, str]]:
 
 
 def of_inside(account: str, folder: str, path: str, kind: str, rights: str) -> Iterator[Found]:
-    """One thing inside a folder that is open further than the folder, with its rule."""
+    """One item inside a folder that is more open than the folder, with its rule."""
     whole = f"{folder}/{path}"
     yield FoundPart(account, whole, path, "folder" if kind == "d" else "file")
     handle = {"kind": "mode", "folder": whole}
@@ -52,7 +53,7 @@ def of_inside(account: str, folder: str, path: str, kind: str, rights: str) -> I
 
 
 def of_new(account: str, folder: str, path: str, rights: str) -> Iterator[Found]:
-    """What is made in a folder later, where its default entry lets every login in."""
+    """What will be created in a folder whose default entry lets every login in."""
     whole = f"{folder}/{path}".rstrip("/")
     part = FoundPart(account, f"{whole}/*", f"What is made new in {path or folder}", "new things")
     yield part

@@ -18,7 +18,7 @@ _NO_SHELL = ("nologin", "false", "sync", "")
 class People:
     """Users by name with their fields, groups with number and members, who is locked, and what cron runs for whom.
 
-    ``strange`` are lines of those files that name nobody.
+    ``strange`` are invalid lines of those files.
     """
 
     users: Mapping[str, list[str]]
@@ -36,7 +36,7 @@ class People:
         return name in self.users and self.users[name][2] == "0"
 
     def user(self, name: str) -> Login:
-        """A user as somebody who can sign in; by ``uid:`` and a number where no user has it any more."""
+        """A user as somebody who can sign in; by ``uid:`` and a number if no user has it."""
         fields = self.users.get(name)
         if fields is None:
             number = name.removeprefix("uid:")
@@ -52,7 +52,7 @@ class People:
         return SharedAccount(f"group:{name}", f"Group {name}", "group")
 
     def everyone(self) -> Iterator[Found]:
-        """What everyone has who is a user here, as an account that all of them are in."""
+        """What every user has, as an account that all of them are in."""
         yield SharedAccount(DOOR, "Everyone who is a user of the host", "everyone")
         for name in self.users:
             if self.has_shell(name) and not self.is_root(name):
@@ -66,7 +66,7 @@ class People:
         return named | ({fields[3]} if fields else set())
 
     def narrower(self, one: List) -> Iterator[str]:
-        """Users whom an entry of their own keeps from what their groups, or everyone, have there (acl(5))."""
+        """Users whose own entry gives less than their groups or everyone have there (acl(5))."""
         for of, number in sorted(one.named()):
             name = self.user_of(number)
             if of == "user" and name in self.users:
@@ -92,7 +92,7 @@ class People:
         handle: JsonObject,
         parts: tuple[tuple[str, str], ...] = (),
     ) -> Iterator[Found]:
-        """That a user, or with a percent sign a group, holds something; also one that the host does not know."""
+        """That a user, or with a percent sign a group, holds something; also for unknown names."""
         key = level.key if level is not None else ""
         if who.startswith("%"):
             yield self.group(who[1:])
@@ -104,7 +104,7 @@ class People:
 
 
 def users_of(text: str) -> tuple[dict[str, list[str]], list[str]]:
-    """The fields of passwd(5) by name, and lines that name nobody."""
+    """The fields of passwd(5) by name, and invalid lines."""
     found, strange = dict[str, list[str]](), list[str]()
     for number, line in enumerate(text.split("\n"), 1):
         fields = line.split(":")
@@ -116,7 +116,7 @@ def users_of(text: str) -> tuple[dict[str, list[str]], list[str]]:
 
 
 def groups_of(text: str) -> tuple[dict[str, tuple[int, tuple[str, ...]]], list[str]]:
-    """Number and members of each group of group(5), and lines that name none."""
+    """Number and members of each group of group(5), and invalid lines."""
     found, strange = dict[str, tuple[int, tuple[str, ...]]](), list[str]()
     for number, line in enumerate(text.split("\n"), 1):
         fields = line.split(":")

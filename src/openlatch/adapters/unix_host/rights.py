@@ -1,4 +1,4 @@
-"""What the service could not change on a host, and what it would need for that: see capabilities(7) and proc(5)."""
+"""What the service could not change on a host, and what it would need: see capabilities(7) and proc(5)."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """Sudo rules: read through sudo's own parser (``cvtsudoers``), line by line, and written back byte by byte.
 
-Each logical line is put before the parser by itself, so that one that it can't read is one line and no more. See
+Each logical line is parsed by itself, so that an invalid one affects no other. See
 sudoers(5) and cvtsudoers(1); both are in Debian's package sudo.
 """
 
@@ -20,7 +20,7 @@ from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject
 
 _INCLUDE = re.compile(rb'[@#]include(?P<folder>dir)?[ \t]+(?P<path>"[^"]*"|(?:\\.|\S)+)\s*\Z')
-# A list of users that can be cut down without being understood: plain names with commas between them.
+# A list of users that can be edited safely: plain names separated by commas.
 _USERS = re.compile(r"(?P<lead>\s*)(?P<users>[^\s,=!\"\\]+(?:\s*,\s*[^\s,=!\"\\]+)*)(?P<rest>\s+.*)\Z", re.DOTALL)
 _MOST_FILES = 500
 SOME, AS_OTHERS, EVERYTHING = "some_commands", "as_others", "everything"
@@ -29,7 +29,7 @@ _ORDER = (SOME, AS_OTHERS, EVERYTHING)
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """One rule: in which file, the bytes of its line, and whom it names, as the parser tells it."""
+    """One rule: its file, the bytes of its line, and the users in it, as parsed."""
 
     file: str
     raw: bytes
@@ -39,7 +39,7 @@ class Rule:
 
 @dataclass(slots=True)
 class Rules:
-    """All rules of a host, with the aliases of users, and where lines are that can't be read."""
+    """All rules of a host, with user aliases, and the places of invalid lines."""
 
     rules: list[Rule] = field(default_factory=list)
     aliases: dict[str, list[JsonObject]] = field(default_factory=dict)
@@ -48,7 +48,7 @@ class Rules:
     unreadable: list[str] = field(default_factory=list)
 
     def named(self, rule: Rule) -> list[JsonObject]:
-        """Whom a rule names, aliases resolved: in order, each with whether it is taken out again."""
+        """Whom a rule names, with aliases resolved: in order, each with whether it is excluded."""
         return list(self._resolved(rule.users, False, ()))
 
     def _resolved(self, users: Sequence[JsonObject], negated: bool, within: tuple[str, ...]) -> Iterator[JsonObject]:
@@ -60,12 +60,12 @@ class Rules:
             elif alias in self.aliases and alias not in within:
                 yield from self._resolved(self.aliases[alias], turned, (*within, alias))
             else:
-                # One that is not defined names nobody, for sudo as for us.
+                # An undefined alias names nobody, as for sudo.
                 yield {"undefined": alias, "negated": turned}
 
 
 def read(root: Path, bytes_of: Callable[[str], bytes]) -> Rules:
-    """All rules below a root. ``bytes_of`` reads a file; SystemRefused of it makes that file unreadable."""
+    """All rules below a root. ``bytes_of`` reads a file; if it raises SystemRefused, that file counts as unreadable."""
     found, specs = Rules(), list[tuple[str, bytes, JsonObject]]()
     waiting = ["etc/sudoers"] if (root / "etc/sudoers").exists() else _files(root, "etc/sudoers.d")
     seen: set[str] = set()
@@ -102,9 +102,9 @@ def read(root: Path, bytes_of: Callable[[str], bytes]) -> Rules:
 
 
 def logical_lines(content: bytes) -> Iterator[tuple[int, bytes]]:
-    """Lines with their numbers, as they are in the file with their ends; those that go on in the next one are one."""
+    """Logical lines with their numbers, with their line ends; continued lines are joined."""
     kept, first = b"", 1
-    # Only a line feed ends a line, for sudo.
+    # For sudo only a line feed ends a line.
     lines = [line + b"\n" for line in content.split(b"\n")]
     lines[-1] = lines[-1][:-1]
     for number, line in enumerate(filter(None, lines), 1):
@@ -118,9 +118,9 @@ def logical_lines(content: bytes) -> Iterator[tuple[int, bytes]]:
 
 
 def without(rule: Rule, written: set[str]) -> bytes | None:
-    """What is left of a rule's line without those who are written in one of these ways; empty when nothing is.
+    """A rule's line without users spelled in one of these ways; empty if nobody is left.
 
-    None where somebody has to do it by hand, since the rule names them through an alias or in a form of its own.
+    None if it has to be done by hand, since the rule names them through an alias or in another form.
     """
     match = _USERS.match(rule.raw.decode("latin-1"))
     if match is None or any(key in one for one in rule.users for key in ("useralias", "netgroup", "nonunixgroup")):
@@ -133,13 +133,13 @@ def without(rule: Rule, written: set[str]) -> bytes | None:
 
 
 def replaced(content: bytes, line: bytes, by: bytes) -> bytes:
-    """The file with one logical line instead of another, wherever it stands; every other byte as it was."""
+    """The file with one logical line replaced, wherever it is; every other byte stays."""
     ended = line if line.endswith(b"\n") else line + b"\n"
     return b"".join(by if raw in (line, ended) else raw for _, raw in logical_lines(content))
 
 
 def check(path: Path) -> None:
-    """Have sudo look at a file before it takes the place of another. SystemRefused when it would not take it."""
+    """Have sudo check a file before it replaces another. SystemRefused if sudo rejects it."""
     program = shutil.which("visudo", path=f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin")
     if program is None:
         raise SystemRefused("visudo is not installed.", "Install Debian's package sudo; nothing was changed.")
@@ -149,7 +149,7 @@ def check(path: Path) -> None:
 
 
 def _parsed(raw: bytes) -> JsonObject | None:
-    """What the parser makes of one line; None when it can't be read."""
+    """One parsed line; None if it is invalid."""
     program = shutil.which("cvtsudoers")
     if program is None:
         raise SystemRefused("cvtsudoers is not installed.", "Install Debian's package sudo.")
@@ -164,7 +164,7 @@ def _parsed(raw: bytes) -> JsonObject | None:
 
 
 def _has_form(told: JsonObject) -> bool:
-    """Whether it is what cvtsudoers writes: what is not is not understood."""
+    """Whether it has the form of cvtsudoers' output; anything else is not understood."""
     aliases = [told.get(f"{kind}_Aliases", {}) for kind in ("User", "Runas", "Command")]
     specs = told.get("User_Specs", [])
     return (
@@ -180,7 +180,7 @@ def _has_form(told: JsonObject) -> bool:
 
 
 def _level(found: Rules, specs: Sequence[JsonObject]) -> str:
-    """How far a rule goes; empty when it gives nothing. What is left out of all commands does not bound it."""
+    """The level of a rule; empty if it gives nothing. Commands excluded from ALL don't limit it."""
     levels = []
     for spec in specs:
         given = _commands(found, spec.get("Commands", ()), ())
@@ -205,7 +205,7 @@ def _commands(found: Rules, commands: Sequence[JsonObject], within: tuple[str, .
 
 
 def _is_root(found: Rules, spec: JsonObject) -> bool:
-    """Whether a rule lets somebody act as root: by name, by number, as anybody, or by saying nothing of as whom."""
+    """Whether a rule lets somebody act as root: by name, by id, as anybody, or by not saying as whom."""
     users = spec.get("runasusers")
     if users is None:
         return "runasgroups" not in spec
@@ -214,7 +214,7 @@ def _is_root(found: Rules, spec: JsonObject) -> bool:
 
 
 def _files(root: Path, folder: str) -> list[str]:
-    """The files of an included folder: sudo passes over names with a dot, or a tilde at the end (sudoers(5))."""
+    """The files of an included folder: sudo skips names with a dot, or a tilde at the end (sudoers(5))."""
     place = root / folder
     if not place.is_dir():
         return []

@@ -16,7 +16,7 @@ from openlatch.errors import SystemRefused
 # One record of utmp as glibc writes it on Linux (utmp(5)): kind, process, line, ..., user, host, ..., seconds, ...
 _UTMP = struct.Struct("<hxxi32s4s32s256shhiii4I20x")
 _SIGNED_IN = 7
-# What is asked of systemd about each session (loginctl(1), org.freedesktop.login1(5)).
+# The properties asked of systemd about each session (loginctl(1), org.freedesktop.login1(5)).
 SHOWN = ("--property=Name", "--property=Leader", "--property=TTY", "--property=RemoteHost", "--property=Class")
 
 
@@ -41,12 +41,12 @@ def signed_in(content: bytes) -> Iterator[SignedIn]:
 
 
 def listed(text: str) -> list[str]:
-    """The ids of the sessions that ``loginctl list-sessions`` tells of."""
+    """The ids of the sessions listed by ``loginctl list-sessions``."""
     return [words[0] for line in text.splitlines() if (words := line.split())]
 
 
 def told(text: str) -> Iterator[SignedIn]:
-    """People's sessions out of ``loginctl show-session``: a paragraph for each, a property a line."""
+    """Users' sessions from ``loginctl show-session``: a paragraph for each, a property per line."""
     for paragraph in text.split("\n\n"):
         found = dict(line.split("=", 1) for line in paragraph.splitlines() if "=" in line)
         leader = found.get("Leader", "")
@@ -57,7 +57,7 @@ def told(text: str) -> Iterator[SignedIn]:
 
 
 def _since(process: int) -> datetime | None:
-    """When a process began, in UTC; None when there is none."""
+    """When a process started, in UTC; None if it does not exist."""
     ticks = began(process)
     booted = next(line for line in Path("/proc/stat").read_text().splitlines() if line.startswith("btime "))
     seconds = int(ticks) / os.sysconf("SC_CLK_TCK") if ticks is not None else 0
@@ -65,7 +65,7 @@ def _since(process: int) -> datetime | None:
 
 
 def began(process: int) -> str | None:
-    """When a process began, in ticks since the machine did (proc(5)); None when there is none, or it has ended."""
+    """When a process started, in ticks since boot (proc(5)); None if it does not exist or has ended."""
     try:
         fields = Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[-1].split()
     except OSError:
@@ -74,7 +74,7 @@ def began(process: int) -> str | None:
 
 
 def hang_up(process: int, since: str) -> str:
-    """Hang a session up, and see it gone; one that does not mind is killed."""
+    """Send a session SIGHUP and wait until it is gone; one that ignores it is killed."""
     for number, seconds in ((signal.SIGHUP, 3), (signal.SIGKILL, 2)):
         try:
             os.kill(process, number)

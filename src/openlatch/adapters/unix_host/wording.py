@@ -1,4 +1,4 @@
-"""What access to a Unix host is called and comes to."""
+"""Names and meaning of access to a Unix host."""
 
 from __future__ import annotations
 
@@ -93,7 +93,7 @@ LEVELS = (
     EVERYONE,
 )
 BY_KEY = {level.key: level for level in LEVELS}
-# Groups whose members have the whole host within reach, and why.
+# Groups whose members can gain control of the whole host, and why.
 AMOUNT_TO_ROOT = {
     "root": "its files are the system's own",
     "docker": "a container can be given the whole disk",

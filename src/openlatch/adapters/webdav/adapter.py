@@ -1,8 +1,8 @@
 """WebDAV and CalDAV servers with access control (RFC 4918, RFC 3744, RFC 4791).
 
 Each collection just below the address is an account; it, the collections in it, and whatever else has a list of its
-own, are its parts. PROPFIND finds them with their lists, the ACL method changes a list. What stands open is asked for
-without signing in, by requests that change nothing.
+own, are its parts. PROPFIND finds them with their lists, the ACL method changes a list. What is open is determined
+by requests without a sign-in that change nothing.
 """
 
 from __future__ import annotations
@@ -57,9 +57,9 @@ _TAKEN_TIMES = (
     b'<?xml version="1.0"?><C:free-busy-query xmlns:C="urn:ietf:params:xml:ns:caldav">'
     b'<C:time-range start="20260101T000000Z" end="20260102T000000Z"/></C:free-busy-query>'
 )
-# What is listed to us and not found by whoever has not signed in is kept from them.
+# What is listed to us and not found without a sign-in is closed to anonymous clients.
 _REFUSED = (401, 403, 404)
-# What is not for collections of a person's own, but for messages about them (RFC 6638, section 2).
+# Collections that hold a person's messages and not their own data (RFC 6638, section 2).
 _SCHEDULING = {f"{CALDAV}schedule-inbox", f"{CALDAV}schedule-outbox"}
 _LOOKED_AT = ("named principals", "all, authenticated and unauthenticated", "asking without signing in")
 
@@ -80,17 +80,17 @@ class Thing:
 
     @property
     def is_collection(self) -> bool:
-        """Whether there can be something in it."""
+        """Whether it can contain other resources."""
         return f"{DAV}collection" in self.kinds
 
     @property
     def kind(self) -> str:
-        """What it is called as a part of an account."""
+        """Its kind as a part of an account."""
         return "calendar" if f"{CALDAV}calendar" in self.kinds else "folder" if self.is_collection else "file"
 
     @property
     def has_own_list(self) -> bool:
-        """Whether it says itself who gets in, besides what it inherits or the server insists on."""
+        """Whether it has entries of its own, besides inherited and protected ones."""
         return any(entry.own for entry in self.entries)
 
 
@@ -118,7 +118,7 @@ class DavAdapter(Adapter):
         self._refusals_win = settings.get("refusals") == "first"
 
     def check(self) -> None:
-        """Sign in, and look whether the server has access control and shows its lists to this login."""
+        """Sign in, and check that the server has access control and shows its lists to this login."""
         with self._signed_in() as http:
             answer = asked(http, "OPTIONS", self._address)
             if "access-control" not in answer.headers.get("DAV", ""):
@@ -129,7 +129,7 @@ class DavAdapter(Adapter):
                 raise SystemRefused("There is nothing at the address.", "Give the address of the collections.")
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """Every collection with its lists, and what can be had without signing in."""
+        """Every collection with its lists, and what is accessible without a sign-in."""
         with self._signed_in() as http, _nobody() as outside:
             above = {thing.path: thing for thing in self._things(http, self._root, "1")}
             yield Coverage(
@@ -162,7 +162,7 @@ class DavAdapter(Adapter):
         seen: dict[str, Thing],
         levels: dict[str, Containment],
     ) -> Iterator[Found]:
-        """One account: its parts, who holds what on them, and what stands open."""
+        """One account: its parts, their holders, and what is open."""
         gaps: list[Gap] = []
         held: dict[str, dict[str, set[str]]] = {}
         parts: dict[str, str] = {}
@@ -209,7 +209,7 @@ class DavAdapter(Adapter):
             waiting += [one for one in inside if one.is_collection or one.has_own_list]
 
     def _logins(self, http: httpx.Client, seen: Mapping[str, Thing]) -> Iterator[Login]:
-        """Whoever stands in a list, with what the server tells of them."""
+        """Everybody named in a list, with what the server says about them."""
         for who in sorted(seen):
             try:
                 answered = self._propfind(http, who, "0", _OF_PRINCIPALS)
@@ -240,7 +240,7 @@ class DavAdapter(Adapter):
         return handle if "given" in handle else None
 
     def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
-        """One move for each list, those inside before those around them."""
+        """One step for each list, inner ones first."""
         paths = sorted(detail["paths"], key=len, reverse=True)
         return tuple(
             Move(kind, {**detail, "paths": [path]}, "" if path == paths[-1] else f"the list of {unquote(path)} first")
@@ -248,7 +248,7 @@ class DavAdapter(Adapter):
         )
 
     def apply(self, kind: StepKind, detail: JsonObject) -> str:
-        """Write each list without, or with less of, what is to go; what stands beside it is left as it is."""
+        """Write each list without, or with less of, what is to be removed; other entries stay."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         who = detail["who"]
@@ -268,7 +268,7 @@ class DavAdapter(Adapter):
         return f"{what} the entry of {_called(who)} on {', '.join(unquote(path) for path in detail['paths'])}."
 
     def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
-        """None when the lists are as the step wants them; what is to be closed is asked for without signing in."""
+        """None if the lists are as the step wants them; what should be closed is requested without a sign-in."""
         with self._signed_in() as http, _nobody() as outside:
             for path in detail["paths"]:
                 thing = self._thing(http, path)
@@ -291,14 +291,14 @@ class DavAdapter(Adapter):
         return f"{base.scheme}://{base.netloc}{path}"
 
     def _handle(self, path: str) -> str:
-        """How a path below the address is called: without what all of them begin with."""
+        """The handle of a path below the address: without their common prefix."""
         return unquote(path.removeprefix(self._root)).strip("/")
 
     def _path_of(self, account: str) -> str:
         return f"{self._root}{quote(account)}/"
 
     def _thing(self, http: httpx.Client, path: str) -> Thing:
-        """One resource with its list. SystemRefused when the server does not show it: that is not taken for gone."""
+        """One resource with its list. SystemRefused if the server does not show it: that does not count as gone."""
         found = {thing.path: thing for thing in self._things(http, path, "0")}
         if path not in found:
             raise SystemRefused(
@@ -316,7 +316,7 @@ class DavAdapter(Adapter):
         return [self._made(path, told) for path, told in answered.items() if path.startswith(self._root)]
 
     def _made(self, path: str, told: Mapping[str, Element]) -> Thing:
-        """A resource as it is told. One of which nothing is told counts as a collection whose list is not shown."""
+        """A resource as reported. One without properties counts as a collection whose list is hidden."""
         acl = told.get(f"{DAV}acl")
         ourselves = _href(told.get(f"{DAV}current-user-principal"))
         owner = _href(told.get(f"{DAV}owner"))
@@ -338,7 +338,7 @@ class DavAdapter(Adapter):
     def _propfind(
         self, http: httpx.Client, path: str, depth: str, names: tuple[str, ...]
     ) -> dict[str, dict[str, Element]]:
-        """Properties by path, those that the server gives. SystemRefused with what it said where it refuses."""
+        """Properties by path, as far as the server has them. SystemRefused with its answer if it refuses."""
         wanted = "".join(f'<{name.rpartition("}")[2]} xmlns="{name[1:].partition("}")[0]}"/>' for name in names)
         body = f'<?xml version="1.0"?><propfind xmlns="DAV:"><prop>{wanted}</prop></propfind>'.encode()
         answer = asked(http, "PROPFIND", self._url(path), content=body, headers={**_XML, "Depth": depth})
@@ -352,7 +352,7 @@ class DavAdapter(Adapter):
                 if " 200 " in f"{_text(propstat.find(f'{DAV}status'))} "
                 for node in propstat.findall(f"{DAV}prop/*")
             }
-            # What is named and told nothing of is there all the same.
+            # What is named without properties exists all the same.
             found[_path(_text(response.find(f"{DAV}href")))] = given
         return found
 
@@ -369,7 +369,7 @@ class DavAdapter(Adapter):
 
 @contextmanager
 def _nobody() -> Iterator[httpx.Client]:
-    """A client that has not signed in, and keeps nothing that would tell who it is."""
+    """An anonymous client without cookies."""
     with httpx.Client(timeout=_timeout()) as http:
         yield http
 
@@ -379,7 +379,7 @@ def _timeout() -> httpx.Timeout:
 
 
 def _path(address: str) -> str:
-    """The path of an address or href, written in one way."""
+    """The normalised path of an address or href."""
     return quote(unquote(urlsplit(address).path))
 
 
@@ -414,7 +414,7 @@ def _called(who: str) -> str:
 
 
 def _unclear(entry: Entry, thing: Thing) -> Iterator[Gap]:
-    """What of an entry is not understood."""
+    """The parts of an entry that are not understood."""
     if not entry.who:
         yield Gap(f"an entry about {entry.said}", Why.NOT_UNDERSTOOD, unquote(thing.path))
     for name in thing.containment.unknown(entry.privileges):
@@ -422,7 +422,7 @@ def _unclear(entry: Entry, thing: Thing) -> Iterator[Gap]:
 
 
 def _holding(account: str, who: str, rights: Mapping[str, str], parts: Mapping[str, str]) -> Holding:
-    """What somebody holds in an account: on all of its parts alike, or on some of them."""
+    """What somebody holds in an account: on all of its parts, or on some."""
     handle = {"who": who, "paths": sorted(rights), "given": dict(sorted(rights.items()))}
     alike = set(rights.values())
     if len(alike) == 1 and rights.keys() >= parts.keys():
@@ -434,7 +434,7 @@ def _holding(account: str, who: str, rights: Mapping[str, str], parts: Mapping[s
 def _tried(
     outside: httpx.Client, url: Callable[[str], str], thing: Thing, inside: Sequence[Thing], always: bool = False
 ) -> Tried:
-    """What can be had of something without signing in; ``always`` also what no entry of its list says."""
+    """What is accessible of a resource without a sign-in; with ``always`` also what no entry of its list grants."""
     claimed = thing.containment.known(
         name
         for entry in thing.entries
@@ -444,7 +444,7 @@ def _tried(
     at = url(thing.path)
     gets = [_opens(outside, "GET", url(one.path)) for one in inside if not one.is_collection][:1]
     gets.append(_opens(outside, "PROPFIND", at, headers={"Depth": "0"}))
-    # Most servers have nothing to get of a collection, so that it is not found tells nothing.
+    # Most servers answer 404 to GET on a collection, so that means nothing.
     alone = _opens(outside, "GET", at, () if thing.is_collection else _REFUSED)
     reads = True if alone or True in gets else False if False in (alone, *gets) else None
     times = changes = None
@@ -458,7 +458,7 @@ def _tried(
 def _opens(
     outside: httpx.Client, method: str, address: str, refused: Container[int] = _REFUSED, **given: Any
 ) -> bool | None:
-    """Whether a request is answered to whoever has not signed in; None where the answer does not tell."""
+    """Whether a request succeeds without a sign-in; None if the answer is inconclusive."""
     answer = asked(outside, method, address, **given)
     if answer.status_code == 207:
         states = [_text(node) for node in parsed(answer.content, f"{method} {address}").iter(f"{DAV}status")]
@@ -469,7 +469,7 @@ def _opens(
 
 
 def _changed(kind: StepKind, thing: Thing, detail: JsonView) -> list[Entry]:
-    """The own entries that a list is to have after a step."""
+    """The entries of its own that a list should have after a step."""
     who = detail["who"]
     kept: list[Entry] = []
     for entry in thing.entries:
@@ -492,7 +492,7 @@ def _changed(kind: StepKind, thing: Thing, detail: JsonView) -> list[Entry]:
 
 
 def _is_about(entry: Entry, detail: JsonView) -> bool:
-    """Whether an entry is the one that a step means: about somebody, or about everyone but them."""
+    """Whether an entry is the one meant by a step: about somebody, or about everyone but them."""
     return entry.who == detail["who"] and entry.inverted == bool(detail.get("inverted"))
 
 

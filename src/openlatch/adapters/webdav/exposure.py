@@ -1,6 +1,6 @@
-"""Access rules of a WebDAV server: what its lists give to everybody, as asked for without signing in.
+"""Access rules of a WebDAV server: what its lists give to everybody, as tested without a sign-in.
 
-A list says who may; whether the server lets anybody in who does not sign in is another matter, and is tried.
+A list says who may; whether the server accepts anonymous clients at all is tested.
 """
 
 from __future__ import annotations
@@ -14,9 +14,9 @@ from openlatch.core.exposure.paths import key_of, path_of
 from openlatch.core.exposure.rules import Combining, Right
 from openlatch.json_values import JsonList, JsonObject
 
-# What is set on an account's own collection, as a part of it.
+# The part that stands for an account's own collection.
 ITSELF = "itself:"
-# Entries are asked in their order (RFC 3744, section 6). Who can sign in, besides those in lists, is not told.
+# Entries are evaluated in order (RFC 3744, section 6). Logins that occur in no list are unknown.
 MANNER = RuleManner(
     Combining.FIRST_MATCH, {name: right for name, (_, _, right) in PRIVILEGES.items()}, logins_known=False
 )
@@ -24,14 +24,14 @@ MANNER = RuleManner(
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """What came of asking without signing in; None where that was not tried, or told nothing."""
+    """Results of requests without a sign-in; None if not tried, or inconclusive."""
 
     reads: bool | None = None
     sees_times: bool | None = None
     changes: bool | None = None
 
     def lets(self, privilege: str) -> bool:
-        """Whether a privilege may be used by whoever has not signed in; what is not known counts as open."""
+        """Whether a privilege may be used without a sign-in; unknown counts as open."""
         if privilege == "read-free-busy":
             return self.sees_times is not False or self.reads is True
         return (self.reads if PRIVILEGES[privilege][2] is Right.SEE else self.changes) is not False
@@ -46,9 +46,9 @@ def open_rules(
     tried: Tried,
     refusals_win: bool,
 ) -> Iterator[FoundRule]:
-    """The rules of one list, where it gives anything to everybody, or the server does whatever it says.
+    """The rules of one list that gives something to everybody, or whose server does so regardless.
 
-    ``part`` is whose list it is, ``at`` the path by which the server has it.
+    ``part`` is whose list it is, ``at`` its path on the server.
     """
     on = {"set_on": {"resource": path_of(part)}}
     stands = key_of(path_of(part.removeprefix(ITSELF)).removeprefix("/"))
@@ -78,7 +78,7 @@ def open_rules(
 
 
 def _rules(entry: Entry, to: frozenset[str], tried: Tried) -> Iterator[tuple[str, JsonObject]]:
-    """What one entry comes to: by trying, those who don't sign in may have less of it than it says."""
+    """The rules of one entry: as tested, anonymous clients may have less than it says."""
     if not entry.grants:
         yield "refused", {"refuse": _whom(entry), **_but(entry), "to": sorted(to)}
     elif entry.who == AUTHENTICATED:
@@ -99,7 +99,7 @@ def _whom(entry: Entry) -> JsonList:
 
 
 def _but(entry: Entry) -> JsonObject:
-    """Whom an entry leaves out. What is granted to those who don't sign in is anybody's; what is denied is not."""
+    """Whom an entry excludes. What is granted to anonymous clients is anybody's; what is denied is not."""
     if entry.inverted:
         return {"but": [{"holder": entry.who}]}
     return {"but": ["signed in"]} if entry.who == UNAUTHENTICATED and not entry.grants else {}

@@ -44,7 +44,7 @@ PRIVILEGES: Mapping[str, tuple[str, Reach, Right]] = {
     "write-acl": ("Decide who gets in", Reach.STEWARD, Right.ADMINISTER),
     "all": ("Do everything", Reach.STEWARD, Right.ADMINISTER),
 }
-# What stands for several others, by the standards; a server may tell of more that do.
+# Privileges that contain others, by the standards; a server may have more of them.
 _CONTAINED: Mapping[str, tuple[str, ...]] = {
     "read": ("read-current-user-privilege-set", "read-free-busy"),
     "write": ("write-content", "write-properties", "bind", "unbind"),
@@ -65,8 +65,8 @@ _NAMED = {
 class Entry:
     """One entry of a list: whom it is about, and what it grants or denies.
 
-    ``who`` is ``all``, ``authenticated``, ``unauthenticated``, the path of a principal, or empty for what is not
-    understood, of which ``said`` tells. ``own`` says whether the list itself has it, and a client may change it.
+    ``who`` is ``all``, ``authenticated``, ``unauthenticated``, the path of a principal, or empty if it is not
+    understood; then ``said`` has its text. ``own``: the entry belongs to the list itself, and a client may change it.
     """
 
     who: str
@@ -78,7 +78,7 @@ class Entry:
 
 
 class Containment:
-    """Which privileges are in which, as the standards and a server say."""
+    """Which privileges contain which, by the standards and by the server."""
 
     def __init__(self, told: Mapping[str, Iterable[str]]) -> None:
         self._told = {name: frozenset(within) for name, within in told.items()}
@@ -99,7 +99,7 @@ class Containment:
         return cls(told)
 
     def known(self, privileges: Iterable[str]) -> frozenset[str]:
-        """All privileges of the standards that these come to."""
+        """All privileges of the standards that these contain."""
         found, waiting = set[str](), list(privileges)
         while waiting:
             name = waiting.pop()
@@ -109,12 +109,12 @@ class Containment:
         return frozenset(found & PRIVILEGES.keys())
 
     def unknown(self, privileges: Iterable[str]) -> list[str]:
-        """Those of a server's own that come to none of the standards."""
+        """The server's own privileges that contain none of the standards."""
         return sorted(name for name in privileges if name not in PRIVILEGES and not self.known([name]))
 
 
 def parsed(body: bytes, what: str) -> Element:
-    """The root of an XML document. SystemRefused when it is none, or would do harm."""
+    """The root of an XML document. SystemRefused if it is invalid or unsafe."""
     try:
         root: Element = fromstring(body)
     except (ParseError, DefusedXmlException, ValueError) as error:
@@ -143,7 +143,7 @@ def _entries(ace: Element, ourselves: str, owner: str) -> Iterator[Entry]:
 
 
 def _who(principal: Element | None, ourselves: str, owner: str) -> tuple[str, str]:
-    """Whom an entry is about, and for what is not understood what it says."""
+    """Whom an entry is about, and its text if that is not understood."""
     kinds = list(principal) if principal is not None else []
     if len(kinds) != 1:
         return "", "nobody"
@@ -161,7 +161,7 @@ def _who(principal: Element | None, ourselves: str, owner: str) -> tuple[str, st
 
 
 def _privilege(node: Element | None) -> str:
-    """A privilege's name: those of the standards without their namespace."""
+    """A privilege's name; those of the standards without their namespace."""
     tag = node[0].tag if node is not None and len(node) else ""
     plain = tag.removeprefix(DAV).removeprefix(CALDAV)
     return plain if plain in PRIVILEGES else tag
