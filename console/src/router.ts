@@ -67,7 +67,7 @@ router.beforeEach(async (to) => {
     const there = me.value?.inside?.account.id
     return there && CLOSED_INSIDE.has(String(to.name)) ? { name: 'account', params: { id: there } } : true
   }
-  const { needed } = await get<{ needed: boolean }>('/set-up')
+  const { needed } = await get('/set-up')
   if (needed) return { name: 'set-up' }
   return { name: 'sign-in', query: to.fullPath === '/' ? {} : { then: to.fullPath } }
 })

@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
-import type { EndOf, EndsCalendar } from '@/service/types'
+import type { EndOf } from '@/service/types'
 import { counted } from '@/frame/words'
 import PageHead from '@/frame/PageHead.vue'
 import StateNote from '@/frame/StateNote.vue'
@@ -13,7 +13,7 @@ const months = 4
 const start = ref(firstOf(new Date()))
 const { data, status, error, refetch } = useQuery({
   key: () => ['grants', 'ends', start.value],
-  query: () => get<EndsCalendar>('/ends', { since: `${start.value}T00:00:00Z`, months }),
+  query: () => get('/ends', { since: `${start.value}T00:00:00Z`, months }),
   placeholderData: (before) => before,
 })
 const picked = ref<string | null>(null)

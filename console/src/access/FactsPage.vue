@@ -4,7 +4,6 @@ import { ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { get, send } from '@/service/api'
-import type { FactsOf } from '@/service/types'
 import { counted, day, plain } from '@/frame/words'
 import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -12,7 +11,7 @@ import StateNote from '@/frame/StateNote.vue'
 
 const route = useRoute()
 const person = String(route.query.person ?? '')
-const { data, status, error, refetch } = useQuery({ key: ['facts', person], query: () => get<{ subjects: FactsOf[] }>('/facts', { person }) })
+const { data, status, error, refetch } = useQuery({ key: ['facts', person], query: () => get('/facts', { person }) })
 const failed = ref<unknown>(null)
 const said = ref('')
 

@@ -5,7 +5,6 @@ import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
 import { me } from '@/identity/me'
-import type { GrantRow, RiskMap, Rows } from '@/service/types'
 import { ago, counted } from '@/frame/words'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
 import HolderName from '@/people/HolderName.vue'
@@ -13,7 +12,7 @@ import PageHead from '@/frame/PageHead.vue'
 import ReachMark from '@/frame/ReachMark.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['grants', 'map'], query: () => get<RiskMap>('/map') })
+const { data, status, error, refetch } = useQuery({ key: ['grants', 'map'], query: () => get('/map') })
 const picked = ref<string[]>([])
 const isChanging = ref(false)
 
@@ -36,7 +35,7 @@ const filter = computed(() => {
 })
 const list = useQuery({
   key: () => ['grants', 'on map', filter.value],
-  query: () => get<Rows<GrantRow>>('/grants', { filter: filter.value, limit: 30, count: true, sort: 'last_used_at' }),
+  query: () => get('/grants', { filter: filter.value, limit: 30, count: true, sort: 'last_used_at' }),
   enabled: () => filter.value !== '',
 })
 

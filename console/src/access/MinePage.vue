@@ -22,7 +22,7 @@ import StateNote from '@/frame/StateNote.vue'
 const route = useRoute()
 const router = useRouter()
 const { enter } = useSwitch()
-const { data, status, error, refetch } = useQuery({ key: ['mine'], query: () => get<Mine>('/mine') })
+const { data, status, error, refetch } = useQuery({ key: ['mine'], query: () => get('/mine') })
 const failed = ref<unknown>(null)
 const note = ref('')
 const isAsking = ref(false)

@@ -6,7 +6,7 @@ import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { AccountPage, ChangeLine, ExposureRow, FlagRow, Path, Rows } from '@/service/types'
+import type { Path } from '@/service/types'
 import { lanesOption } from '@/access/charts'
 import { outsidersOf } from '@/exposure/exposure'
 import { isDark } from '@/frame/theme'
@@ -32,20 +32,18 @@ import StateNote from '@/frame/StateNote.vue'
 import TermsDialog from '@/grants/TermsDialog.vue'
 import RecordAccessDialog from '@/records/RecordAccessDialog.vue'
 import RecordDialog from '@/records/RecordDialog.vue'
+import { accountPage } from './queries'
 
 const props = defineProps<{ id: string }>()
-const { data, status, error, refetch } = useQuery({
-  key: () => ['account', props.id],
-  query: () => get<AccountPage>(`/accounts/${props.id}`),
-})
+const { data, status, error, refetch } = useQuery(accountPage(() => props.id))
 const flags = useQuery({
   key: () => ['flags', 'of account', props.id],
-  query: () => get<Rows<FlagRow>>('/flags', { filter: `account.id eq "${props.id}" and state eq "open"`, limit: 8 }),
+  query: () => get('/flags', { filter: `account.id eq "${props.id}" and state eq "open"`, limit: 8 }),
 })
 
 const exposed = useQuery({
   key: () => ['exposures', 'of account', props.id],
-  query: () => get<Rows<ExposureRow>>('/exposures', { filter: `account.id eq "${props.id}"`, limit: 500, count: true }),
+  query: () => get('/exposures', { filter: `account.id eq "${props.id}"`, limit: 500, count: true }),
 })
 const outsiders = computed(() => (asOf.value ? [] : outsidersOf(exposed.data.value?.rows ?? [])))
 const owns = computed(() => !me.value?.inside && Boolean(me.value?.administrator || data.value?.owner?.id === me.value?.person.id))
@@ -65,7 +63,7 @@ async function extend(path: Path, to: string): Promise<void> {
   extended.value = ''
   notExtended.value = null
   try {
-    const { lines } = await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', { kind: 'set_end', grants: [path.grant_id], last_day: to, reason: 'Still needed.' }))
+    const { lines } = await proving(() => send('POST', '/changes', { kind: 'set_end', grants: [path.grant_id], last_day: to, reason: 'Still needed.' }))
     extended.value = `${path.holder.name}: ${lines[0]?.does}.`
   } catch (problem) {
     notExtended.value = problem
@@ -86,7 +84,7 @@ const knownOn = ref('')
 const noon = (written: string) => (written ? new Date(`${written}T12:00`).toISOString() : undefined)
 const then = useQuery({
   key: () => ['account', props.id, 'then', asOf.value, knownOn.value],
-  query: () => get<{ paths: Path[]; count: number }>(`/accounts/${props.id}/access`, { at: noon(asOf.value), believed: noon(knownOn.value), limit: MOST }),
+  query: () => get(`/accounts/${props.id}/access`, { at: noon(asOf.value), believed: noon(knownOn.value), limit: MOST }),
   enabled: () => asOf.value !== '',
 })
 const drawn = computed(() => (asOf.value ? (then.data.value?.paths ?? []) : (data.value?.paths ?? [])))

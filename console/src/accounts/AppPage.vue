@@ -5,7 +5,6 @@ import { RouterLink, useRouter } from 'vue-router'
 
 import { get } from '@/service/api'
 import { me } from '@/identity/me'
-import type { AppPage } from '@/service/types'
 import { ago, counted, day, untilWords } from '@/frame/words'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
 import PageHead from '@/frame/PageHead.vue'
@@ -16,7 +15,7 @@ import MergeDialog from '@/records/MergeDialog.vue'
 import RecordDialog from '@/records/RecordDialog.vue'
 
 const props = defineProps<{ id: string }>()
-const { data, status, error, refetch } = useQuery({ key: () => ['app', props.id], query: () => get<AppPage>(`/apps/${props.id}`) })
+const { data, status, error, refetch } = useQuery({ key: () => ['app', props.id], query: () => get(`/apps/${props.id}`) })
 const router = useRouter()
 const isEditing = ref(false)
 const isMerging = ref(false)

@@ -3,8 +3,8 @@ import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 
-import { get } from '@/service/api'
-import type { OwnPage, Rows } from '@/service/types'
+import { get, getAs } from '@/service/api'
+import type { Rows } from '@/service/types'
 import PageHead from '@/frame/PageHead.vue'
 import MailBox from '@/settings/MailBox.vue'
 import ConnectDialog from '@/systems/ConnectDialog.vue'
@@ -13,13 +13,13 @@ import RecordDialog from '@/records/RecordDialog.vue'
 const router = useRouter()
 const isConnecting = ref(false)
 const isAdding = ref<'people' | 'accounts' | null>(null)
-const count = (list: string) => useQuery({ key: ['begin', list], query: () => get<Rows<unknown>>(`/${list}`, { limit: 1, count: true }) })
+const count = (list: string) => useQuery({ key: ['begin', list], query: () => getAs<Rows<unknown>>(`/${list}`, { limit: 1, count: true }) })
 const systems = count('systems')
 const accounts = count('accounts')
 const people = count('people')
 const grants = count('grants')
 const rounds = count('rounds')
-const own = useQuery({ key: ['begin', 'own'], query: () => get<OwnPage>('/me/sign-in') })
+const own = useQuery({ key: ['me', 'sign-in'], query: () => get('/me/sign-in') })
 const has = (found: ReturnType<typeof count>, least = 1) => (found.data.value?.count ?? 0) >= least
 const steps = computed(() => [
   { done: has(systems), what: 'Say where something shared is', about: 'A system that Open Latch reads and changes itself, or one that people look after by hand.' },

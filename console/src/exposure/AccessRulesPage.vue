@@ -3,9 +3,9 @@ import { useQuery } from '@pinia/colada'
 import { computed, nextTick, ref, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
 
-import { get, send } from '@/service/api'
+import { get, getAs, send, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AccessRulesOf, RuleDraft, RuleProblem } from '@/service/types'
+import type { RuleDraft, RuleProblem } from '@/service/types'
 import { written } from './exposure'
 import { saveText } from '@/records/files'
 import { counted } from '@/frame/words'
@@ -16,7 +16,7 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const props = defineProps<{ id: string }>()
-const { data, status, error, refetch } = useQuery({ key: () => ['access_rules', props.id], query: () => get<AccessRulesOf>(`/accounts/${props.id}/rules`) })
+const { data, status, error, refetch } = useQuery({ key: () => ['access_rules', props.id], query: () => get(`/accounts/${props.id}/rules`) })
 
 const COMBINING: Record<string, string> = {
   refuse_wins: 'A refusal wins over every rule that admits.',
@@ -44,7 +44,7 @@ const OUTCOMES: Partial<Record<RuleDraft['state'], string>> = {
 const asked = String(useRoute().query.draft ?? '')
 watch(data, async (told) => {
   if (!told || text.value) return
-  const found = asked ? await get<RuleDraft>(`/rule-drafts/${asked}`) : null
+  const found = asked ? await get(`/rule-drafts/${asked}`) : null
   text.value = found ? written(JSON.parse(found.document)) : written(told.document)
   await nextTick()
   draft.value = found
@@ -65,13 +65,13 @@ async function run(call: () => Promise<unknown>): Promise<void> {
   }
   isBusy.value = false
 }
-const check = () => run(async () => (problems.value = (await send<{ problems: RuleProblem[] }>('POST', `/accounts/${props.id}/rules/check`, { document: text.value })).problems))
+const check = () => run(async () => (problems.value = (await send('POST', `/accounts/${props.id}/rules/check`, { document: text.value })).problems))
 const tryIt = () =>
   run(async () => {
-    let found = await send<RuleDraft>('POST', `/accounts/${props.id}/drafts`, { document: text.value })
+    let found = await send('POST', `/accounts/${props.id}/drafts`, { document: text.value })
     while (found.state === 'waiting') {
       await new Promise((resolve) => setTimeout(resolve, WAIT))
-      found = await get<RuleDraft>(`/rule-drafts/${found.id}`)
+      found = await get(`/rule-drafts/${found.id}`)
     }
     problems.value = found.problems
     draft.value = found
@@ -79,11 +79,11 @@ const tryIt = () =>
 const apply = () =>
   run(async () => {
     const at = `/rule-drafts/${draft.value!.id}`
-    draft.value = await proving(() => send<RuleDraft>('POST', `${at}/apply`, { reason: reason.value }))
+    draft.value = await proving(() => sendAs<RuleDraft>('POST', `${at}/apply`, { reason: reason.value }))
     isAsking.value = false
     while (draft.value.state === 'applying') {
       await new Promise((resolve) => setTimeout(resolve, WAIT))
-      draft.value = await get<RuleDraft>(at)
+      draft.value = await getAs<RuleDraft>(at)
     }
     void refetch()
   })

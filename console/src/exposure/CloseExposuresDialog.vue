@@ -4,7 +4,7 @@ import { useRouter } from 'vue-router'
 
 import { CallFailed, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { ClosingPreview, ExposureRow, RevocationPage } from '@/service/types'
+import type { ClosingPreview, ExposureRow } from '@/service/types'
 import { counted } from '@/frame/words'
 
 import ExposureChangeList from './ExposureChangeList.vue'
@@ -23,7 +23,7 @@ const error = ref<unknown>(null)
 async function look(): Promise<void> {
   preview.value = null
   try {
-    preview.value = await send<ClosingPreview>('POST', '/exposures/close/preview', { exposures: props.exposures.map((row) => row.id) })
+    preview.value = await send('POST', '/exposures/close/preview', { exposures: props.exposures.map((row) => row.id) })
   } catch (failed) {
     error.value = failed
   }
@@ -33,7 +33,7 @@ async function start(): Promise<void> {
   error.value = null
   try {
     const body = { exposures: props.exposures.map((row) => row.id), reason: reason.value, fingerprint: preview.value?.fingerprint ?? '' }
-    const found = await proving(() => send<RevocationPage>('POST', '/exposures/close', body))
+    const found = await proving(() => send('POST', '/exposures/close', body))
     await router.push(`/revocations/${found.id}`)
   } catch (failed) {
     if (failed instanceof CallFailed && failed.status === 409) await look()

@@ -53,7 +53,7 @@ const failed = ref<unknown>(null)
 async function narrow(row: ExposureRow): Promise<void> {
   failed.value = null
   try {
-    const made = await send<{ id: string }>('POST', `/exposures/${row.id}/narrow`)
+    const made = await send('POST', `/exposures/${row.id}/narrow`)
     await router.push({ path: `/accounts/${row.account.id}/rules`, query: { draft: made.id } })
   } catch (problem) {
     failed.value = problem

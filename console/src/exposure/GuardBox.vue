@@ -13,7 +13,7 @@ import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const emit = defineEmits<{ changed: [] }>()
-const { data, refetch } = useQuery({ key: ['exposure_guards'], query: () => get<{ guards: GuardRow[] }>('/exposure-guards') })
+const { data, refetch } = useQuery({ key: ['exposure_guards'], query: () => get('/exposure-guards') })
 const isSetting = ref(false)
 const lifting = ref<GuardRow | null>(null)
 const changes = ref<ExposureChanges | null>(null)
@@ -49,7 +49,7 @@ async function look(): Promise<void> {
   changes.value = null
   if (!wish.rights.length) return
   await run(async () => {
-    const found = await send<ExposureChanges>('POST', '/exposure-guards/preview', body())
+    const found = await send('POST', '/exposure-guards/preview', body())
     // An answer to an earlier question may come late.
     if (turn === asked) changes.value = found
   })

@@ -12,7 +12,7 @@ import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['rules'], query: () => get<RulesPage>('/rules') })
+const { data, status, error, refetch } = useQuery({ key: ['rules'], query: () => get('/rules') })
 const limits = reactive<Record<string, Four>>({})
 const off = ref<string[]>([])
 const effects = ref<RuleEffect[] | null>(null)
@@ -83,7 +83,7 @@ watch(wish, (wanted) => {
   window.setTimeout(() => {
     if (mine !== turn) return
     void attempt(async () => {
-      const found = await send<{ effects: RuleEffect[] }>('POST', '/rules/preview', wanted)
+      const found = await send('POST', '/rules/preview', wanted)
       if (mine === turn) effects.value = found.effects
     }).finally(() => (isLooking.value = false))
   }, 350)
@@ -96,7 +96,7 @@ const save = () => attempt(async () => {
   await refetch()
 })
 const check = () => attempt(async () => {
-  checked.value = await send<OwnRulesChecked>('POST', '/rules/own/check', { text: file.value })
+  checked.value = await send('POST', '/rules/own/check', { text: file.value })
 })
 const load = () => attempt(async () => {
   await send('POST', '/rules/own', { text: file.value })
@@ -111,7 +111,7 @@ const drop = (rule: RuleOf) => attempt(async () => {
   await refetch()
 })
 const edit = (rule: RuleOf) => attempt(async () => {
-  file.value = (await get<{ source: string }>(`/rules/own/${rule.key}`)).source
+  file.value = (await get(`/rules/own/${rule.key}`)).source
 })
 async function read(event: Event): Promise<void> {
   const chosen = (event.target as HTMLInputElement).files?.[0]

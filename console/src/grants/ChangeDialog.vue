@@ -2,10 +2,10 @@
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
-import { CallFailed, get, send } from '@/service/api'
+import { CallFailed, send } from '@/service/api'
 import { isTooLarge, told, useLargeChange } from './largeChange'
 import { proving } from '@/identity/proof'
-import type { ChangeLine, ChangePreview, GrantRow, LevelRow, Rows } from '@/service/types'
+import type { ChangeLine, ChangePreview, GrantRow } from '@/service/types'
 import { counted } from '@/frame/words'
 
 import BreachList from '@/latches/BreachList.vue'
@@ -13,6 +13,7 @@ import LargeProgress from './LargeProgress.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import { levelsOf } from './queries'
 
 const props = defineProps<{ open: boolean; grants?: GrantRow[]; filter?: string; title?: string; only?: string }>()
 const emit = defineEmits<{ close: []; done: [] }>()
@@ -33,11 +34,7 @@ const summary = ref('')
 let turn = 0
 
 const systems = computed(() => [...new Set((props.grants ?? []).map((grant) => grant.system.id))])
-const levels = useQuery({
-  key: () => ['levels', 'for change', systems.value[0] ?? ''],
-  query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${systems.value[0]}" and single eq false` }),
-  enabled: () => props.open && systems.value.length === 1,
-})
+const levels = useQuery(levelsOf(() => systems.value[0], () => props.open && systems.value.length === 1))
 const CURRENT = 'standing eq "current"'
 const wish = computed(() => ({
   kind: form.kind,
@@ -68,7 +65,7 @@ async function look(): Promise<void> {
   looked.value = summary.value = ''
   isBusy.value = true
   try {
-    preview.value = await send<ChangePreview>('POST', '/changes/preview', wish.value)
+    preview.value = await send('POST', '/changes/preview', wish.value)
   } catch (failed) {
     if (isTooLarge(failed)) await lookAtMany()
     else error.value = failed
@@ -98,7 +95,7 @@ async function change(): Promise<void> {
     const body = { ...wish.value, fingerprint: preview.value?.fingerprint ?? '' }
     const mine = ++turn
     const large = looked.value ? await many.make(wish.value, looked.value) : null
-    const done = large ?? (await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', body)))
+    const done = large ?? (await proving(() => send('POST', '/changes', body)))
     emit('done')
     if (mine !== turn) return
     if (large) summary.value = told(large)

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { LargeChange } from './largeChange'
+import type { LargeChange } from '@/service/types'
 
 defineProps<{ change: LargeChange }>()
 defineEmits<{ stop: [] }>()

@@ -6,7 +6,7 @@ import { get, send } from '@/service/api'
 import { useList } from '@/lists/list'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { LevelComparison, LevelPreview, LevelRow, Named, Right, Rows } from '@/service/types'
+import type { LevelPreview, LevelRow, Right } from '@/service/types'
 import { counted } from '@/frame/words'
 import BreachList from '@/latches/BreachList.vue'
 import ListTools from '@/lists/ListTools.vue'
@@ -16,6 +16,7 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import ReachMark from '@/frame/ReachMark.vue'
 import RecordTable from '@/lists/RecordTable.vue'
 import StateNote from '@/frame/StateNote.vue'
+import { permissionsOf } from './queries'
 
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<LevelRow>('levels', 'single eq false')
 const picked = ref<string[]>([])
@@ -30,7 +31,7 @@ const COLUMNS = [
 const isComparing = ref(false)
 const comparison = useQuery({
   key: () => ['levels', 'compare', ...picked.value],
-  query: () => get<LevelComparison>('/levels/compare', { first: picked.value[0], second: picked.value[1] }),
+  query: () => get('/levels/compare', { first: picked.value[0], second: picked.value[1] }),
   enabled: () => isComparing.value && picked.value.length === 2,
 })
 
@@ -38,11 +39,7 @@ const editing = ref<LevelRow | null>(null)
 const form = reactive({ name: '', sentence: '', keys: [] as string[], new_key: '', new_sentence: '', new_reach: 'observe' })
 const preview = ref<LevelPreview | null>(null)
 const failed = ref<unknown>(null)
-const permissions = useQuery({
-  key: () => ['levels', 'permissions', editing.value?.system.id ?? ''],
-  query: () => get<{ permissions: Right[] }>(`/systems/${editing.value?.system.id}/permissions`),
-  enabled: () => editing.value !== null,
-})
+const permissions = useQuery(permissionsOf(() => editing.value?.system.id))
 const draft = computed(() => ({
   name: form.name,
   sentence: form.sentence,
@@ -57,7 +54,7 @@ function edit(row: LevelRow): void {
 }
 
 const isMaking = ref(false)
-const systems = useQuery({ key: ['systems', 'for levels'], query: () => get<Rows<Named>>('/systems', { limit: 200 }), enabled: () => isMaking.value })
+const systems = useQuery({ key: ['systems', 'for levels'], query: () => get('/systems', { limit: 200 }), enabled: () => isMaking.value })
 const fresh = reactive({ system: '', key: '' })
 
 function make(): void {
@@ -66,11 +63,7 @@ function make(): void {
   Object.assign(fresh, { system: '', key: '' })
   Object.assign(form, { name: '', sentence: '', keys: [], new_key: '', new_sentence: '', new_reach: 'observe' })
 }
-const known = useQuery({
-  key: () => ['levels', 'permissions', fresh.system],
-  query: () => get<{ permissions: Right[] }>(`/systems/${fresh.system}/permissions`),
-  enabled: () => Boolean(fresh.system),
-})
+const known = useQuery(permissionsOf(() => fresh.system))
 const create = () => attempt(async () => {
   await send('POST', '/levels', { ...draft.value, ...fresh })
   isMaking.value = false
@@ -94,7 +87,7 @@ const takeOut = (row: LevelRow) => attempt(async () => {
   await send('DELETE', `/levels/${row.id}/archived`)
   refetch()
 })
-const look = () => attempt(async () => { preview.value = await send<LevelPreview>('POST', `/levels/${editing.value?.id}/preview`, draft.value) })
+const look = () => attempt(async () => { preview.value = await send('POST', `/levels/${editing.value?.id}/preview`, draft.value) })
 const change = () => attempt(async () => {
   const row = editing.value
   await proving(() => send('PUT', `/levels/${row?.id}`, { ...draft.value, fingerprint: preview.value?.fingerprint ?? '' }, { 'If-Match': `"${row?.version}"` }))

@@ -2,7 +2,6 @@
 import { reactive, ref, watch } from 'vue'
 
 import { send } from '@/service/api'
-import type { RequestRow } from '@/service/types'
 import { ends } from '@/frame/words'
 
 import ModalBox from '@/frame/ModalBox.vue'
@@ -20,7 +19,7 @@ watch(() => props.grant, (grant) => {
 async function ask(): Promise<void> {
   error.value = null
   try {
-    await send<RequestRow>('POST', '/requests', { extends: props.grant?.id, last_day: form.last_day || null, reason: form.reason })
+    await send('POST', '/requests', { extends: props.grant?.id, last_day: form.last_day || null, reason: form.reason })
     emit('done', 'Asked. You will be told what comes of it; until then it ends as it says.')
     emit('close')
   } catch (failed) {

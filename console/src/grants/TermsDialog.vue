@@ -4,11 +4,12 @@ import { computed, ref, watch } from 'vue'
 
 import { get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AccountPage, ChangeLine, ChangePreview, LevelRow, Rows, TermsNow } from '@/service/types'
+import type { AccountPage, ChangeLine, ChangePreview } from '@/service/types'
 
 import BreachList from '@/latches/BreachList.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import { levelsOf, permissionsOf } from './queries'
 
 /** One term as the form has it; `what` is a level's id, or `only:` and the key of a permission. */
 interface Row {
@@ -31,8 +32,8 @@ const preview = ref<ChangePreview | null>(null)
 const done = ref<ChangeLine[] | null>(null)
 const error = ref<unknown>(null)
 const isBusy = ref(false)
-const levels = useQuery({ key: () => ['levels', 'of system', props.account.system.id], query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${props.account.system.id}" and single eq false`, limit: 200 }), enabled: () => props.grant !== null })
-const permissions = useQuery({ key: () => ['permissions', props.account.system.id], query: () => get<{ permissions: { key: string; sentence: string }[] }>(`/systems/${props.account.system.id}/permissions`), enabled: () => props.grant !== null })
+const levels = useQuery(levelsOf(() => props.account.system.id, () => props.grant !== null))
+const permissions = useQuery(permissionsOf(() => props.account.system.id, () => props.grant !== null))
 
 watch(() => props.grant, async (grant) => {
   if (!grant) return
@@ -40,7 +41,7 @@ watch(() => props.grant, async (grant) => {
   reason.value = ''
   rows.value = []
   try {
-    const now = await get<TermsNow>(`/grants/${grant}/terms`)
+    const now = await get(`/grants/${grant}/terms`)
     version.value = now.version
     rows.value = now.terms.map((term) => ({ what: term.level?.id ?? `only:${term.permission}`, part: term.part?.id ?? '', since: term.since, until: term.until, last_day: term.last_day ?? '', isEndKept: Boolean(term.until && !term.last_day), hours: term.hours }))
   } catch (failed) {
@@ -80,10 +81,10 @@ async function go(): Promise<void> {
   error.value = null
   try {
     if (preview.value) {
-      done.value = (await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', { ...body.value, fingerprint: preview.value?.fingerprint ?? '' }))).lines
+      done.value = (await proving(() => send('POST', '/changes', { ...body.value, fingerprint: preview.value?.fingerprint ?? '' }))).lines
       emit('done')
     } else {
-      preview.value = await send<ChangePreview>('POST', '/changes/preview', body.value)
+      preview.value = await send('POST', '/changes/preview', body.value)
     }
   } catch (failed) {
     preview.value = null

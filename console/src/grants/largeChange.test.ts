@@ -1,8 +1,9 @@
 import { describe, expect, it } from 'vitest'
 
-import { told, type LargeChange } from './largeChange'
+import type { LargeChange } from '@/service/types'
+import { told } from './largeChange'
 
-const change: LargeChange = { id: '1', only_preview: false, state: 'done', grants: 300, done: 300, changed: 290, refused: 10, lines: [], problem: '' }
+const change: Parameters<typeof told>[0] = { only_preview: false, state: 'done', grants: 300, done: 300, changed: 290, refused: 10, lines: [], problem: '' }
 
 describe('what came of a large change', () => {
   it.each([

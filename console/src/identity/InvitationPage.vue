@@ -4,7 +4,7 @@ import { useRouter } from 'vue-router'
 
 import { send } from '@/service/api'
 import { keepMe } from './me'
-import type { InvitationToYou, Me } from '@/service/types'
+import type { InvitationToYou } from '@/service/types'
 import { moment } from '@/frame/words'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
@@ -16,7 +16,7 @@ const error = ref<unknown>(null)
 
 onMounted(async () => {
   try {
-    found.value = await send<InvitationToYou>('POST', '/link/invitation/read', { token })
+    found.value = await send('POST', '/link/invitation/read', { token })
   } catch (failed) {
     error.value = failed
   }
@@ -25,7 +25,7 @@ onMounted(async () => {
 async function accept(): Promise<void> {
   error.value = null
   try {
-    keepMe(await send<Me>('POST', '/link/invitation/accept', { token, password: password.value }))
+    keepMe(await send('POST', '/link/invitation/accept', { token, password: password.value }))
     await router.push('/')
   } catch (failed) {
     error.value = failed

@@ -6,14 +6,13 @@ import { RouterLink } from 'vue-router'
 import { get, send } from '@/service/api'
 import { askWhoIam, me } from './me'
 import { proving } from './proof'
-import type { OwnPage, SessionRow } from '@/service/types'
 import { counted, deviceWords, moment } from '@/frame/words'
 import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['me', 'sign-in'], query: () => get<OwnPage>('/me/sign-in') })
-const elsewhere = useQuery({ key: ['me', 'sessions'], query: () => get<{ rows: SessionRow[] }>('/sessions', { filter: `holder.kind eq "person" and holder.id eq "${me.value?.person.id}" and not (ended_at pr)`, limit: '100' }) })
+const { data, status, error, refetch } = useQuery({ key: ['me', 'sign-in'], query: () => get('/me/sign-in') })
+const elsewhere = useQuery({ key: ['me', 'sessions'], query: () => get('/sessions', { filter: `holder.kind eq "person" and holder.id eq "${me.value?.person.id}" and not (ended_at pr)`, limit: '100' }) })
 const profile = reactive({ name: '', time_zone: '', locale: '', no_mail: [] as string[], wants_digest: true })
 const failed = ref<unknown>(null)
 const said = ref('')
@@ -59,11 +58,11 @@ const confirmFactor = () => run(async () => {
   await send('PUT', '/me/factor', { code: code.value })
   factor.value = null
   code.value = ''
-  codes.value = (await send<{ codes: string[] }>('POST', '/me/recovery-codes')).codes
+  codes.value = (await send('POST', '/me/recovery-codes')).codes
 }, 'From now on a code is asked for at every sign-in. Keep the recovery codes below.')
-const makeCodes = () => run(async () => { codes.value = (await send<{ codes: string[] }>('POST', '/me/recovery-codes')).codes }, 'Those before are good no more.')
+const makeCodes = () => run(async () => { codes.value = (await send('POST', '/me/recovery-codes')).codes }, 'Those before are good no more.')
 const makeToken = () => run(async () => {
-  made.value = (await send<{ token: string }>('POST', '/me/tokens', token)).token
+  made.value = (await send('POST', '/me/tokens', token)).token
   token.name = ''
 }, 'The token is shown only now.')
 </script>

@@ -4,7 +4,6 @@ import { useRouter } from 'vue-router'
 
 import { faultsOf, send } from '@/service/api'
 import { keepMe } from './me'
-import type { Me } from '@/service/types'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const router = useRouter()
@@ -18,7 +17,7 @@ async function setUp(): Promise<void> {
   isBusy.value = true
   error.value = null
   try {
-    keepMe(await send<Me>('POST', '/set-up', form))
+    keepMe(await send('POST', '/set-up', form))
     await router.push('/begin')
   } catch (failed) {
     error.value = failed

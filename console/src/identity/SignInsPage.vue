@@ -5,7 +5,7 @@ import { reactive, ref } from 'vue'
 import { get, send } from '@/service/api'
 import { me } from './me'
 import { proving } from './proof'
-import type { InvitationOf, RoleName, SignInOf } from '@/service/types'
+import type { RoleName, SignInOf } from '@/service/types'
 import { counted, moment } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import PageHead from '@/frame/PageHead.vue'
@@ -13,8 +13,8 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['sign-ins'], query: () => get<{ rows: SignInOf[] }>('/sign-ins') })
-const invited = useQuery({ key: ['invitations'], query: () => get<{ rows: InvitationOf[] }>('/invitations') })
+const { data, status, error, refetch } = useQuery({ key: ['sign-ins'], query: () => get('/sign-ins') })
+const invited = useQuery({ key: ['invitations'], query: () => get('/invitations') })
 const failed = ref<unknown>(null)
 const said = ref('')
 const isInviting = ref(false)
@@ -41,7 +41,7 @@ const setRole = (row: SignInOf, role: string) => run(() => send('PUT', `/sign-in
 async function invite(): Promise<void> {
   inviteError.value = null
   try {
-    const found = await proving(() => send<InvitationOf>('POST', '/invitations', wish))
+    const found = await proving(() => send('POST', '/invitations', wish))
     said.value = `${found.person.name} is invited; a link is on its way to ${found.address}.`
     isInviting.value = false
     Object.assign(wish, { person: null, name: '', address: '', role: 'member' })

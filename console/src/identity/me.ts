@@ -20,7 +20,7 @@ function keep(found: Me | null): void {
 /** Find out who is signed in; null when nobody is. */
 export async function askWhoIam(): Promise<Me | null> {
   try {
-    keep(await get<Me>('/me'))
+    keep(await get('/me'))
   } catch (error) {
     if (!(error instanceof CallFailed && error.status === 401)) throw error
     keep(null)
@@ -29,7 +29,7 @@ export async function askWhoIam(): Promise<Me | null> {
 }
 
 export async function signIn(address: string, password: string, code: string = '', organisation: string = ''): Promise<void> {
-  keep(await send<Me>('POST', '/session', { address, password, code, organisation }))
+  keep(await send('POST', '/session', { address, password, code, organisation }))
 }
 
 /** Keep who is signed in from now on, by an answer that says so. */
@@ -61,7 +61,7 @@ export function useSwitch(): { enter: (account: string, goOn: () => Promise<unkn
 
 /** Open a session at another organisation of one's own. The page is loaded anew: nothing of the one before stays in it. */
 export async function switchOrganisation(signIn: string, code: string): Promise<void> {
-  await send<Me>('POST', `/me/organisations/${signIn}/switch`, { code })
+  await send('POST', `/me/organisations/${signIn}/switch`, { code })
   window.location.assign('/')
 }
 

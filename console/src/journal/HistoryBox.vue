@@ -4,7 +4,7 @@ import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
-import type { JournalRow, Rows } from '@/service/types'
+import type { JournalRow } from '@/service/types'
 import { moment, plain } from '@/frame/words'
 
 import StateNote from '@/frame/StateNote.vue'
@@ -13,7 +13,7 @@ const props = defineProps<{ filter: string; of: string }>()
 const isOpen = ref(false)
 const { data, status, error, refetch } = useQuery({
   key: () => ['journal', 'history', props.filter],
-  query: () => get<Rows<JournalRow>>('/journal', { filter: props.filter, limit: 30 }),
+  query: () => get('/journal', { filter: props.filter, limit: 30 }),
   enabled: () => isOpen.value,
 })
 

@@ -34,7 +34,7 @@ const CHOICES = [
 async function verify(): Promise<void> {
   failed.value = null
   try {
-    verdict.value = await get<JournalVerdict>('/journal/verify')
+    verdict.value = await get('/journal/verify')
   } catch (problem) {
     failed.value = problem
   }

@@ -3,10 +3,11 @@ import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref } from 'vue'
 
 import { get, send } from '@/service/api'
-import type { AccountOf, LatchState, Right, Rows } from '@/service/types'
+import type { AccountOf, LatchState } from '@/service/types'
 
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
+import { permissionsOf } from '@/grants/queries'
 
 interface LatchRow {
   kind: string
@@ -30,16 +31,12 @@ const KINDS: [string, string][] = [
 const { data, status, error, refetch } = useQuery({
   key: () => ['account', props.account ?? '', 'latches', props.accountKind ?? ''],
   query: async () => {
-    if (props.account) return (await get<Rows<LatchState>>(`/accounts/${props.account}/latches`)).rows
-    const rows = (await get<Rows<LatchRow>>('/latches', { filter: `account_kind eq "${props.accountKind}"`, limit: 50 })).rows
+    if (props.account) return (await get(`/accounts/${props.account}/latches`)).rows
+    const rows = (await get('/latches', { filter: `account_kind eq "${props.accountKind}"`, limit: 50 })).rows
     return KINDS.map(([kind, words]) => ({ ...({ mode: 'off', number: null, pair: [], ...rows.find((r) => r.kind === kind) } as LatchRow), kind, words, of_kind: false, broken: [] as string[] }))
   },
 })
-const permissions = useQuery({
-  key: () => ['levels', 'permissions', props.system ?? ''],
-  query: () => get<{ permissions: Right[] }>(`/systems/${props.system}/permissions`),
-  enabled: () => Boolean(props.system),
-})
+const permissions = useQuery(permissionsOf(() => props.system))
 const editing = ref('')
 const form = reactive({ mode: 'warn' as LatchState['mode'], number: 3, first: '', second: '' })
 const preview = ref<Broken | null>(null)
@@ -67,7 +64,7 @@ async function attempt(call: () => Promise<void>): Promise<void> {
     failed.value = problem
   }
 }
-const look = (kind: string) => attempt(async () => { preview.value = await send<Broken>('POST', '/latches/preview', body(kind)) })
+const look = (kind: string) => attempt(async () => { preview.value = await send('POST', '/latches/preview', body(kind)) })
 const set = (kind: string) => attempt(async () => {
   await send('PUT', '/latches', body(kind))
   editing.value = ''

@@ -10,7 +10,7 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 
 const props = defineProps<{ list: string; filter: string; search: string; sort: string }>()
 const emit = defineEmits<{ use: [kept: FilterKept] }>()
-const { data, refetch } = useQuery({ key: () => ['filters', props.list], query: () => get<{ filters: FilterKept[] }>('/filters', { list: props.list }) })
+const { data, refetch } = useQuery({ key: () => ['filters', props.list], query: () => get('/filters', { list: props.list }) })
 const isKeeping = ref(false)
 const isLooking = ref(false)
 const form = reactive({ name: '', is_shared: false })

@@ -17,7 +17,7 @@ const typed = ref('')
 const words = refDebounced(computed(() => typed.value.trim()), 150)
 const { data, status } = useQuery({
   key: () => ['search', words.value],
-  query: () => get<Found>('/search', { q: words.value }),
+  query: () => get('/search', { q: words.value }),
   enabled: () => isOpen.value && words.value.length >= 2,
   placeholderData: (before) => before,
 })

@@ -4,7 +4,7 @@ import { useQuery } from '@pinia/colada'
 import { computed, ref, watch, type ComputedRef, type Ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { get } from '@/service/api'
+import { getAs } from '@/service/api'
 import type { Rows } from '@/service/types'
 
 export interface ListState<T> {
@@ -44,7 +44,7 @@ export function useList<T>(name: string, start: string = '', path: string = `/${
   const found = useQuery({
     key: () => [name, path, search.value, filter.value, sort.value, cursors.value.at(-1) ?? ''],
     query: () =>
-      get<Rows<T>>(path, {
+      getAs<Rows<T>>(path, {
         search: search.value,
         filter: filter.value,
         sort: sort.value,
@@ -76,7 +76,7 @@ export function useList<T>(name: string, start: string = '', path: string = `/${
       const ids: string[] = []
       let cursor: string | undefined
       do {
-        const page: Rows<T> = await get<Rows<T>>(path, { search: search.value, filter: filter.value, cursor, limit: Math.min(most - ids.length, 500) })
+        const page: Rows<T> = await getAs<Rows<T>>(path, { search: search.value, filter: filter.value, cursor, limit: Math.min(most - ids.length, 500) })
         ids.push(...page.rows.map((row) => (row as { id: string }).id))
         cursor = page.next || undefined
       } while (cursor && ids.length < most)

@@ -6,7 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { CallFailed, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import { me } from '@/identity/me'
-import type { AccountPage, LevelRow, OfferPreview, OfferRow, Right, Rows } from '@/service/types'
+import type { OfferPreview, OfferRow } from '@/service/types'
 import { type To } from './recipients'
 import { counted } from '@/frame/words'
 import BreachList from '@/latches/BreachList.vue'
@@ -17,6 +17,8 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import ReachMark from '@/frame/ReachMark.vue'
 import RecipientPicker from './RecipientPicker.vue'
 import RightList from '@/access/RightList.vue'
+import { levelsOf, permissionsOf } from '@/grants/queries'
+import { accountPage } from '@/accounts/queries'
 
 const route = useRoute()
 const router = useRouter()
@@ -32,10 +34,10 @@ const DAYS = ['Mo', 'Tu', 'We', 'Th', 'Fr', 'Sa', 'Su']
 const DAY_NAMES = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday']
 
 const mayGive = computed(() => (me.value?.administrator || me.value?.inside ? undefined : `owner.id eq "${me.value?.person.id ?? ''}"`))
-const page = useQuery({ key: () => ['account', account.value], query: () => get<AccountPage>(`/accounts/${account.value}`), enabled: () => Boolean(account.value) })
+const page = useQuery(accountPage(() => account.value))
 const system = computed(() => page.data.value?.system.id ?? '')
-const levels = useQuery({ key: () => ['levels', system.value], query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${system.value}" and single eq false`, limit: 100 }), enabled: () => Boolean(system.value) })
-const permissions = useQuery({ key: () => ['levels', 'permissions', system.value], query: () => get<{ permissions: Right[] }>(`/systems/${system.value}/permissions`), enabled: () => Boolean(system.value) })
+const levels = useQuery(levelsOf(() => system.value))
+const permissions = useQuery(permissionsOf(() => system.value))
 const choice = computed(() => ({
   levels: form.levels,
   permissions: form.permissions.map((key) => ({ key, last_day: ownEnds[key] || null })),
@@ -47,7 +49,7 @@ const choice = computed(() => ({
 const proposal = computed(() => ({ ...choice.value, account: account.value, to: to.value.map((one) => one.body), reason: form.reason }))
 async function load(): Promise<void> {
   if (!route.query.offer) return
-  const offer = await get<OfferRow>(`/offers/${String(route.query.offer)}`)
+  const offer = await get(`/offers/${String(route.query.offer)}`)
   changing.value = offer
   account.value = offer.account.id
   to.value = [{ key: offer.person.id, label: offer.person.name, body: { person: offer.person.id } }]
@@ -68,7 +70,7 @@ async function look(): Promise<void> {
     return
   }
   try {
-    const seen = await send<OfferPreview>('POST', '/offers/preview', proposal.value)
+    const seen = await send('POST', '/offers/preview', proposal.value)
     if (mine === asked) {
       preview.value = seen
       error.value = null

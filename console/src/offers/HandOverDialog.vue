@@ -2,14 +2,15 @@
 import { useQuery } from '@pinia/colada'
 import { reactive, ref } from 'vue'
 
-import { get, send } from '@/service/api'
+import { send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AccountPage, LevelRow, OfferRow, Rows } from '@/service/types'
+import type { AccountPage, OfferRow } from '@/service/types'
 import { moment } from '@/frame/words'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import { levelsOf } from '@/grants/queries'
 
 const props = defineProps<{ open: boolean; account: AccountPage }>()
 defineEmits<{ close: [] }>()
@@ -17,13 +18,13 @@ const form = reactive({ to: '', keeps: '', reason: '' })
 const error = ref<unknown>(null)
 const sent = ref<OfferRow | null>(null)
 const MAY_OWN = 'standing eq "current" and address_confirmed_at pr'
-const levels = useQuery({ key: () => ['levels', props.account.system.id], query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${props.account.system.id}" and single eq false`, limit: 100 }), enabled: () => props.open })
+const levels = useQuery(levelsOf(() => props.account.system.id, () => props.open))
 
 async function offer(): Promise<void> {
   error.value = null
   try {
     const headers = { 'If-Match': `"${props.account.version}"` }
-    sent.value = await proving(() => send<OfferRow>('POST', `/accounts/${props.account.id}/hand-over`, { ...form, keeps: form.keeps || null }, headers))
+    sent.value = await proving(() => send('POST', `/accounts/${props.account.id}/hand-over`, { ...form, keeps: form.keeps || null }, headers))
   } catch (failed) {
     error.value = failed
   }

@@ -4,7 +4,7 @@ import { RouterLink, useRouter } from 'vue-router'
 
 import { send } from '@/service/api'
 import { askWhoIam, keepMe } from '@/identity/me'
-import type { Me, OpenOffer } from '@/service/types'
+import type { OpenOffer } from '@/service/types'
 import OfferCard from './OfferCard.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
@@ -26,7 +26,7 @@ const isBusy = ref(false)
 onMounted(async () => {
   try {
     await askWhoIam()
-    offer.value = await send<OpenOffer>('POST', '/link/read', { token })
+    offer.value = await send('POST', '/link/read', { token })
   } catch (failed) {
     error.value = failed
   }
@@ -38,7 +38,7 @@ async function answer(how: 'accept' | 'decline', unknown = false): Promise<void>
   try {
     const body = { token, version: offer.value?.version ?? 0, password: password.value, words: words.value, unknown_sender: unknown }
     if (how === 'accept') {
-      keepMe(await send<Me>('POST', '/link/accept', body))
+      keepMe(await send('POST', '/link/accept', body))
       await router.push(`/mine?accepted=${offer.value?.account.id ?? ''}`)
     } else {
       await send('POST', '/link/decline', body)

@@ -5,7 +5,6 @@ import { refDebounced } from '@vueuse/core'
 import { computed, ref } from 'vue'
 
 import { get } from '@/service/api'
-import type { PersonRow, Rows, TeamRow } from '@/service/types'
 import { isAddress, type To } from './recipients'
 
 /** Whom an offer is for: people and teams that are known here, or anybody by an address or a handle. */
@@ -16,7 +15,7 @@ const found = useQuery({
   key: () => ['people', 'to offer', sought.value],
   query: async () => {
     const search = { search: sought.value, limit: 6 }
-    const [people, teams] = await Promise.all([get<Rows<PersonRow>>('/people', { ...search, filter: 'standing ne "left"' }), get<Rows<TeamRow>>('/teams', search)])
+    const [people, teams] = await Promise.all([get('/people', { ...search, filter: 'standing ne "left"' }), get('/teams', search)])
     return { people: people.rows.filter((row) => row.address), teams: teams.rows }
   },
   enabled: () => sought.value.length > 1,

@@ -12,7 +12,7 @@ import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['me', 'organisations'], query: () => get<{ organisations: MyOrganisation[]; more: number }>('/me/organisations') })
+const { data, status, error, refetch } = useQuery({ key: ['me', 'organisations'], query: () => get('/me/organisations') })
 const failed = ref<unknown>(null)
 const asked = ref<MyOrganisation | null>(null)
 const code = ref('')

@@ -6,7 +6,7 @@ import { RouterLink } from 'vue-router'
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { PartnerLink, SignInOf } from '@/service/types'
+import type { PartnerLink } from '@/service/types'
 import { counted, moment } from '@/frame/words'
 import RecordPicker from '@/records/RecordPicker.vue'
 import ModalBox from '@/frame/ModalBox.vue'
@@ -14,8 +14,8 @@ import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['partners'], query: () => get<{ links: PartnerLink[] }>('/partners') })
-const signIns = useQuery({ key: ['sign-ins'], query: () => get<{ rows: SignInOf[] }>('/sign-ins'), enabled: () => !!me.value?.administrator })
+const { data, status, error, refetch } = useQuery({ key: ['partners'], query: () => get('/partners') })
+const signIns = useQuery({ key: ['sign-ins'], query: () => get('/sign-ins'), enabled: () => !!me.value?.administrator })
 const failed = ref<unknown>(null)
 const said = ref('')
 const wish = reactive({ client: '', words: '', people: [] as string[] })

@@ -19,7 +19,7 @@ watch(() => props.open, async (open) => {
   shown.value = error.value = null
   isDone.value = false
   try {
-    shown.value = await send<Erased>('POST', `/people/${props.id}/erase/preview`)
+    shown.value = await send('POST', `/people/${props.id}/erase/preview`)
   } catch (problem) {
     error.value = problem
   }
@@ -28,7 +28,7 @@ watch(() => props.open, async (open) => {
 async function erase(): Promise<void> {
   error.value = null
   try {
-    shown.value = await proving(() => send<Erased>('POST', `/people/${props.id}/erase`))
+    shown.value = await proving(() => send('POST', `/people/${props.id}/erase`))
     isDone.value = true
     emit('done')
   } catch (problem) {

@@ -5,7 +5,7 @@ import { RouterLink } from 'vue-router'
 
 import { CallFailed, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { LeavingPage, LeavingPreview } from '@/service/types'
+import type { LeavingPreview } from '@/service/types'
 import { counted, endingWords, moment } from '@/frame/words'
 import CountDown from './CountDown.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
@@ -15,7 +15,7 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const props = defineProps<{ id: string }>()
-const page = useQuery({ key: () => ['leaving', props.id], query: () => get<LeavingPage>(`/people/${props.id}/leaving`) })
+const page = useQuery({ key: () => ['leaving', props.id], query: () => get(`/people/${props.id}/leaving`) })
 function put(account: string, successor: string | null): void {
   if (successor) form.successors[account] = successor
   else delete form.successors[account]
@@ -51,7 +51,7 @@ const doing = computed(() => {
 async function look(): Promise<void> {
   error.value = null
   try {
-    preview.value = await send<LeavingPreview>('POST', `/people/${props.id}/leaving/preview`, wish.value)
+    preview.value = await send('POST', `/people/${props.id}/leaving/preview`, wish.value)
   } catch (failed) {
     error.value = failed
   }
@@ -62,7 +62,7 @@ async function start(): Promise<void> {
   error.value = null
   try {
     const body = { ...wish.value, reason: form.reason, fingerprint: preview.value?.fingerprint ?? '' }
-    await proving(() => send<LeavingPage>('POST', `/people/${props.id}/leaving`, body))
+    await proving(() => send('POST', `/people/${props.id}/leaving`, body))
     isAnew.value = false
     await page.refetch()
   } catch (failed) {

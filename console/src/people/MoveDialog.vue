@@ -4,7 +4,7 @@ import { reactive, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/service/api'
-import type { MovePlan, PersonPage, Rows, TeamRow } from '@/service/types'
+import type { MovePlan, PersonPage } from '@/service/types'
 import { counted } from '@/frame/words'
 
 import ModalBox from '@/frame/ModalBox.vue'
@@ -15,12 +15,12 @@ defineEmits<{ close: [] }>()
 const form = reactive({ job: '', joins: [] as string[], leaves: [] as string[] })
 const plan = ref<MovePlan | null>(null)
 const error = ref<unknown>(null)
-const teams = useQuery({ key: ['teams', 'to join'], query: () => get<Rows<TeamRow>>('/teams', { limit: 200 }), enabled: () => props.open })
+const teams = useQuery({ key: ['teams', 'to join'], query: () => get('/teams', { limit: 200 }), enabled: () => props.open })
 
 async function look(): Promise<void> {
   error.value = null
   try {
-    plan.value = await send<MovePlan>('POST', `/people/${props.person.id}/move/preview`, { ...form, job: form.job || null })
+    plan.value = await send('POST', `/people/${props.person.id}/move/preview`, { ...form, job: form.job || null })
   } catch (problem) {
     plan.value = null
     error.value = problem

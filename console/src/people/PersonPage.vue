@@ -6,7 +6,7 @@ import { RouterLink, useRouter } from 'vue-router'
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { InvitationOf, Path, PersonPage } from '@/service/types'
+import type { Path } from '@/service/types'
 import { saveFile } from '@/records/files'
 import { counted, day, untilWords } from '@/frame/words'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
@@ -24,7 +24,7 @@ import RecordDialog from '@/records/RecordDialog.vue'
 const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({
   key: () => ['person', props.id],
-  query: () => get<PersonPage>(`/people/${props.id}`),
+  query: () => get(`/people/${props.id}`),
 })
 const router = useRouter()
 const isEditing = ref(false)
@@ -37,7 +37,7 @@ const said = ref('')
 async function invite(): Promise<void> {
   failed.value = null
   try {
-    const found = await proving(() => send<InvitationOf>('POST', '/invitations', { person: props.id, role: 'member' }))
+    const found = await proving(() => send('POST', '/invitations', { person: props.id, role: 'member' }))
     said.value = `${found.person.name} is invited; a link is on its way to ${found.address}.`
     void refetch()
   } catch (problem) {

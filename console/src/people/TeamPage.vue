@@ -16,7 +16,7 @@ import RecordDialog from '@/records/RecordDialog.vue'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
-const { data, status, error, refetch } = useQuery({ key: () => ['team', props.id], query: () => get<TeamPage>(`/teams/${props.id}`) })
+const { data, status, error, refetch } = useQuery({ key: () => ['team', props.id], query: () => get(`/teams/${props.id}`) })
 const isEditing = ref(false)
 const isAdding = ref(false)
 const changing = ref<string | null>(null)

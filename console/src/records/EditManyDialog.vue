@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
 
-import { CallFailed, send } from '@/service/api'
+import { CallFailed, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { EditManyPreview } from '@/service/types'
 import { FORMS, NOUNS, fresh, shown, type KindOfRecord, type Values } from './forms'
@@ -37,7 +37,7 @@ watch([field, values], () => (preview.value = null))
 async function run(path: string, fingerprint = ''): Promise<EditManyPreview> {
   const set: Values = { [field.value]: values[field.value] === '' ? null : values[field.value] }
   if (field.value === 'standing' && values.standing !== 'current') set.leaves_on = values.leaves_on
-  return proving(() => send<EditManyPreview>('POST', `/${props.kind}/${path}`, { ids: props.ids, set, ...(fingerprint ? { fingerprint } : {}) }))
+  return proving(() => sendAs<EditManyPreview>('POST', `/${props.kind}/${path}`, { ids: props.ids, set, ...(fingerprint ? { fingerprint } : {}) }))
 }
 
 async function attempt(make: () => Promise<void>): Promise<void> {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 
-import { CallFailed, send } from '@/service/api'
+import { CallFailed, send, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { MergePreview } from '@/service/types'
 import { plain } from '@/frame/words'
@@ -26,7 +26,7 @@ async function look(): Promise<void> {
   error.value = null
   if (!drop.value) return
   try {
-    preview.value = await send<MergePreview>('POST', `/${props.kind}/merge/preview`, { keep: props.id, drop: drop.value })
+    preview.value = await sendAs<MergePreview>('POST', `/${props.kind}/merge/preview`, { keep: props.id, drop: drop.value })
   } catch (failed) {
     error.value = failed
   }

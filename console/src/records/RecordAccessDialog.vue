@@ -2,9 +2,9 @@
 import { computed, reactive, ref, watch } from 'vue'
 import { watchDebounced } from '@vueuse/core'
 
-import { CallFailed, get, send } from '@/service/api'
+import { CallFailed, get, getAs, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AccountRow, RecordAccessPreview, Rows } from '@/service/types'
+import type { RecordAccessPreview, Rows } from '@/service/types'
 import { counted } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -45,7 +45,7 @@ watch(() => props.open, (open) => {
 watch(() => line.account, async (ident) => {
   if (!ident || ident === props.account?.id) return
   line.level = ''
-  const found = await get<Rows<AccountRow>>('/accounts', { filter: `id eq "${ident}"`, limit: 1 })
+  const found = await get('/accounts', { filter: `id eq "${ident}"`, limit: 1 })
   system.value = found.rows[0]?.system.id ?? ''
 })
 watch([line, how], () => {
@@ -65,7 +65,7 @@ async function byName(list: string, name: string, filter = ''): Promise<string |
   if (key in named) return named[key] || null
   const exact = `name eq ${JSON.stringify(name)}${filter ? ` and ${filter}` : ''}`
   const or = list === 'people' ? `(${exact} or address eq ${JSON.stringify(name)})` : exact
-  const found = await get<Rows<{ id: string }>>(`/${list}`, { filter: or, limit: 2 })
+  const found = await getAs<Rows<{ id: string }>>(`/${list}`, { filter: or, limit: 2 })
   named[key] = found.rows.length === 1 ? found.rows[0]!.id : ''
   return named[key] || null
 }
@@ -80,7 +80,7 @@ async function read(): Promise<void> {
     for (const [index, row] of rows.entries()) {
       const given = Object.fromEntries(COLUMNS.map((name, place) => [name, row[place] ?? ''])) as Record<(typeof COLUMNS)[number], string>
       const account = props.account ? props.account.id : await byName('accounts', given.account)
-      const of = account && account !== props.account?.id ? (await get<Rows<AccountRow>>('/accounts', { filter: `id eq "${account}"`, limit: 1 })).rows[0]?.system.id : props.account?.system.id
+      const of = account && account !== props.account?.id ? (await get('/accounts', { filter: `id eq "${account}"`, limit: 1 })).rows[0]?.system.id : props.account?.system.id
       const holder = (await byName('people', given.holder)) ?? (await byName('teams', given.holder)) ?? (await byName('apps', given.holder))
       const kind = holder && holder === (await byName('people', given.holder)) ? 'person' : holder === (await byName('teams', given.holder)) ? 'team' : 'app'
       const level = of ? await byName('levels', given.level, `system.id eq "${of}"`) : null
@@ -112,7 +112,7 @@ async function attempt(call: () => Promise<void>): Promise<void> {
     isBusy.value = false
   }
 }
-const look = () => attempt(async () => { preview.value = await send<RecordAccessPreview>('POST', '/grants/record/preview', body()) })
+const look = () => attempt(async () => { preview.value = await send('POST', '/grants/record/preview', body()) })
 const keep = () => attempt(async () => {
   await proving(() => send('POST', '/grants/record', { ...body(), fingerprint: preview.value!.fingerprint }))
   emit('done')

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, nextTick, reactive, ref, watch } from 'vue'
 
-import { CallFailed, faultsOf, get, send } from '@/service/api'
+import { CallFailed, faultsOf, getAs, send, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { RecordOf } from '@/service/types'
 import { FORMS, NOUNS, changed, fresh, type KindOfRecord, type Values } from './forms'
@@ -47,7 +47,7 @@ async function load(): Promise<void> {
   fill({ ...fresh(props.kind), ...props.start })
   if (props.id) {
     try {
-      record.value = await get<RecordOf>(`/${props.kind}/${props.id}/record`)
+      record.value = await getAs<RecordOf>(`/${props.kind}/${props.id}/record`)
       Object.assign(named, record.value.named)
       fill(record.value.values)
     } catch (failed) {
@@ -94,7 +94,7 @@ const save = () => call(async () => {
   const version: Record<string, string> = before ? { 'If-Match': `"${before.version}"` } : {}
   const body = before ? changed(before.values, values) : Object.fromEntries(Object.entries(values).map(([name, value]) => [name, value === '' && FORMS[props.kind].some((field) => field.name === name && field.reads !== 'text' && field.reads !== 'long') ? null : value]))
   const path = before ? `/${props.kind}/${before.id}` : `/${props.kind}`
-  const found = await proving(() => send<RecordOf>(before ? 'PATCH' : 'POST', path, { ...(before ? {} : props.start), ...body }, version))
+  const found = await proving(() => sendAs<RecordOf>(before ? 'PATCH' : 'POST', path, { ...(before ? {} : props.start), ...body }, version))
   forget()
   emit('done', found)
   if (found.warnings.length) {
@@ -106,7 +106,7 @@ const save = () => call(async () => {
 /** Somebody changed it meanwhile: what they did is looked at, and what was typed here is kept upon it. */
 const takeUp = () => call(async () => {
   const typed = changed(record.value!.values, values)
-  record.value = await get<RecordOf>(`/${props.kind}/${props.id}/record`)
+  record.value = await getAs<RecordOf>(`/${props.kind}/${props.id}/record`)
   Object.assign(named, record.value.named)
   fill({ ...record.value.values, ...typed })
   meanwhile.value = null

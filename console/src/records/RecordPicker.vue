@@ -4,7 +4,7 @@ import { useQuery } from '@pinia/colada'
 import { refDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 
-import { get } from '@/service/api'
+import { getAs } from '@/service/api'
 import type { Named, Rows } from '@/service/types'
 
 /** What is offered before anything is searched: other answers than a record, or records that are likely. */
@@ -30,7 +30,7 @@ const filter = computed(() => {
 })
 const found = useQuery({
   key: () => ['pick', props.of, filter.value ?? ''],
-  query: () => get<Rows<Named & { address?: string | null; system?: Named }>>(`/${props.of}`, { filter: filter.value, limit: 20, sort: 'name' }),
+  query: () => getAs<Rows<Named & { address?: string | null; system?: Named }>>(`/${props.of}`, { filter: filter.value, limit: 20, sort: 'name' }),
   placeholderData: (before) => before,
   enabled: () => !props.disabled,
 })

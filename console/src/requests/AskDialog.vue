@@ -4,12 +4,13 @@ import { refDebounced } from '@vueuse/core'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { get, send } from '@/service/api'
-import type { AccountPage, AccountRow, RequestRow, Rows } from '@/service/types'
+import type { RequestRow } from '@/service/types'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import PartPicker from '@/accounts/PartPicker.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import { accountPage } from '@/accounts/queries'
 
 const props = defineProps<{ open: boolean }>()
 const emit = defineEmits<{ close: [] }>()
@@ -18,9 +19,9 @@ const error = ref<unknown>(null)
 const asked = ref<RequestRow | null>(null)
 // Of an account that one can see already, parts can be chosen; of any other one knows no more than its name.
 const named = refDebounced(computed(() => form.account_name.trim()), 300)
-const accounts = useQuery({ key: () => ['accounts', 'to ask for', named.value], query: () => get<Rows<AccountRow>>('/accounts', { filter: `name eq ${JSON.stringify(named.value)}`, limit: 1 }), enabled: () => props.open && Boolean(named.value) })
+const accounts = useQuery({ key: () => ['accounts', 'to ask for', named.value], query: () => get('/accounts', { filter: `name eq ${JSON.stringify(named.value)}`, limit: 1 }), enabled: () => props.open && Boolean(named.value) })
 const known = computed(() => (named.value && accounts.data.value?.rows[0]?.id) || '')
-const page = useQuery({ key: () => ['account', known.value], query: () => get<AccountPage>(`/accounts/${known.value}`), enabled: () => Boolean(known.value) })
+const page = useQuery(accountPage(() => known.value))
 const parts = ref<string[]>([])
 watch(known, () => (parts.value = []))
 
@@ -38,7 +39,7 @@ async function ask(): Promise<void> {
   error.value = null
   try {
     const { until: last, ...rest } = form
-    asked.value = await send<RequestRow>('POST', '/requests', { ...rest, level: form.level || null, parts: known.value ? parts.value : [], last_day: last || null })
+    asked.value = await send('POST', '/requests', { ...rest, level: form.level || null, parts: known.value ? parts.value : [], last_day: last || null })
   } catch (failed) {
     error.value = failed
   }

@@ -3,11 +3,11 @@ import { useQuery } from '@pinia/colada'
 import { reactive, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { get, send } from '@/service/api'
+import { send } from '@/service/api'
 import { useList } from '@/lists/list'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { AccountPage, LevelRow, RequestRow, Rows } from '@/service/types'
+import type { RequestRow } from '@/service/types'
 import { ends, moment, plain } from '@/frame/words'
 import AskDialog from './AskDialog.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
@@ -18,6 +18,8 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import ReachMark from '@/frame/ReachMark.vue'
 import RecordTable from '@/lists/RecordTable.vue'
 import StateNote from '@/frame/StateNote.vue'
+import { levelsOf } from '@/grants/queries'
+import { accountPage } from '@/accounts/queries'
 
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<RequestRow>('requests', '')
 const CHOICES = [
@@ -38,12 +40,8 @@ const answering = ref<RequestRow | null>(null)
 const form = reactive({ account: '', level: '', last_day: '', words: '' })
 const failed = ref<unknown>(null)
 const account = () => answering.value?.account?.id ?? form.account
-const page = useQuery({ key: () => ['account', account()], query: () => get<AccountPage>(`/accounts/${account()}`), enabled: () => Boolean(account()) })
-const levels = useQuery({
-  key: () => ['levels', page.data.value?.system.id ?? ''],
-  query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${page.data.value?.system.id}" and single eq false` }),
-  enabled: () => Boolean(page.data.value),
-})
+const page = useQuery(accountPage(account))
+const levels = useQuery(levelsOf(() => page.data.value?.system.id))
 
 function open(row: RequestRow): void {
   answering.value = row

@@ -24,8 +24,7 @@ async function decide(verdict: Verdict): Promise<void> {
   note.value = ''
   const body = { verdict, reason: reason.value, items: props.items.map((item) => ({ id: item.id, version: item.version })) }
   try {
-    type Found = { lines: { id: string; refused: string | null }[]; decided: number }
-    const found = await proving(() => send<Found>('POST', `/rounds/${props.round}/decisions`, body))
+        const found = await proving(() => send('POST', `/rounds/${props.round}/decisions`, body))
     const names = new Map(props.items.map((item) => [item.id, `${item.position} ${item.holder.name}`]))
     refused.value = found.lines.filter((line) => line.refused).map((line) => `${names.get(line.id)}: ${line.refused}`)
     note.value = `${counted(found.decided, 'item')} decided.`

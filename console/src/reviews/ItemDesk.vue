@@ -2,9 +2,9 @@
 import { useQuery, useQueryCache } from '@pinia/colada'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 
-import { get, send } from '@/service/api'
+import { get, getAs, sendAs } from '@/service/api'
 import { me } from '@/identity/me'
-import type { ItemRow, LevelRow, Named, Preview, Rows, Verdict } from '@/service/types'
+import type { ItemRow, Named, Preview, Verdict } from '@/service/types'
 import { needsReason, revokingWords } from './reviews'
 import { day } from '@/frame/words'
 
@@ -40,13 +40,13 @@ const maySecond = computed(() => isOpen.value && props.item.state === 'seconding
 const levels = useQuery({
   key: () => ['levels', props.item.facts.system?.id ?? '', props.item.reach ?? 1],
   query: () =>
-    get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${props.item.facts.system?.id}" and single eq false and reach le "${['', 'observe', 'operate', 'spend', 'steward'][props.item.reach ?? 1]}"`, limit: 100 }),
+    get('/levels', { filter: `system.id eq "${props.item.facts.system?.id}" and single eq false and reach le "${['', 'observe', 'operate', 'spend', 'steward'][props.item.reach ?? 1]}"`, limit: 100 }),
   enabled: () => isGrant.value,
 })
 const lower = computed(() => (levels.data.value?.rows ?? []).filter((level) => level.name !== props.item.level))
 const better = useQuery({
   key: () => ['round', 'better', props.item.id],
-  query: () => get<{ people: (Named & { why: string })[] }>(`${path.value}/reviewers`),
+  query: () => getAs<{ people: (Named & { why: string })[] }>(`${path.value}/reviewers`),
   enabled: () => doing.value === 'pass',
 })
 const CURRENT_INSIDE = 'inside eq true and standing eq "current"'
@@ -89,7 +89,7 @@ async function begin(what: Doing): Promise<void> {
 /** What a decision would do, before it is made. */
 async function preview(verdict: Verdict): Promise<void> {
   try {
-    shown.value = await send<{ sentence: string; preview: Preview | null }>('POST', `${path.value}/preview`, { ...body(verdict), reason: reason.value || 'preview' })
+    shown.value = await sendAs<{ sentence: string; preview: Preview | null }>('POST', `${path.value}/preview`, { ...body(verdict), reason: reason.value || 'preview' })
   } catch (failed) {
     error.value = failed
   }
@@ -103,7 +103,7 @@ async function call(at: string, sent: unknown, goOn = true): Promise<void> {
   isBusy.value = true
   error.value = null
   try {
-    await send('POST', `${path.value}/${at}`, sent, { 'If-Match': `"${props.item.version}"` })
+    await sendAs('POST', `${path.value}/${at}`, sent, { 'If-Match': `"${props.item.version}"` })
     clear()
     // The next item can be decided while the list is read again.
     isBusy.value = false

@@ -3,7 +3,6 @@ import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { send } from '@/service/api'
-import type { RoundPage } from '@/service/types'
 import { freshReview } from '@/exposure/drafts'
 
 import ModalBox from '@/frame/ModalBox.vue'
@@ -19,7 +18,7 @@ const error = ref<unknown>(null)
 async function start(): Promise<void> {
   error.value = null
   try {
-    const found = await send<RoundPage>('POST', '/rounds', draft.value)
+    const found = await send('POST', '/rounds', draft.value)
     emit('close')
     await router.push(`/rounds/${found.id}`)
   } catch (failed) {

@@ -4,13 +4,13 @@ import { reactive, ref } from 'vue'
 
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
-import type { QuestionRow, Rows } from '@/service/types'
+import type { QuestionRow } from '@/service/types'
 
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const { data, refetch } = useQuery({
   key: ['items', 'questions'],
-  query: () => get<Rows<QuestionRow>>('/questions', { filter: `person.id eq "${me.value?.person.id}" and not (answered_at pr) and round_closed eq false` }),
+  query: () => get('/questions', { filter: `person.id eq "${me.value?.person.id}" and not (answered_at pr) and round_closed eq false` }),
 })
 const answers = reactive<Record<string, string>>({})
 const failed = ref<unknown>(null)

@@ -5,7 +5,7 @@ import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { send } from '@/service/api'
-import type { Named, Place } from '@/service/types'
+import type { Place } from '@/service/types'
 import { COVERS } from './reviews'
 import { SEVERITY_WORDS, counted } from '@/frame/words'
 
@@ -39,7 +39,7 @@ function ask(kind: Place['kind'], id: string | null): void {
 const held = useQuery({
   key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join(), JSON.stringify(draft.value.reviewers)],
   enabled: () => !['team', 'person'].includes(first.value) || Boolean(draft.value.reviewers[0]?.id),
-  query: () => send<{ population: { kind: string; items: number }[]; without_sign_in: Named[]; more_without_sign_in: boolean }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reminders: [] }),
+  query: () => send('POST', '/rounds/preview', { ...draft.value, name: 'x', reminders: [] }),
 })
 const inIt = computed(() => (held.data.value?.population ?? []).filter((kind) => kind.items).map((kind) => counted(kind.items, kind.kind, kind.kind === 'latch' ? 'latches' : undefined)).join(', '))
 

@@ -4,17 +4,14 @@ import { ref, watch } from 'vue'
 
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
-import type { Named } from '@/service/types'
 import { day, moment } from '@/frame/words'
 
 import ProblemNote from '@/frame/ProblemNote.vue'
 
-interface Absence { since: string | null; until: string | null; deputy: Named | null; could_stand_in: Named[] }
-interface CalendarPage { made_at: string | null; read_at: string | null; address: string | null }
 
-const own = () => `/people/${me.value?.person.id}/absence`
-const absence = useQuery({ key: ['mine', 'absence'], query: () => get<Absence>(own()) })
-const calendar = useQuery({ key: ['mine', 'calendar'], query: () => get<CalendarPage>('/me/calendar') })
+const own = () => `/people/${me.value?.person.id ?? ''}/absence` as const
+const absence = useQuery({ key: ['mine', 'absence'], query: () => get(own()) })
+const calendar = useQuery({ key: ['mine', 'calendar'], query: () => get('/me/calendar') })
 const since = ref('')
 const until = ref('')
 const deputy = ref('')
@@ -40,7 +37,7 @@ const leave = () => attempt(() => send('PUT', own(), {
   deputy: deputy.value || null,
 }))
 const back = () => attempt(() => send('PUT', own(), { since: null, until: null, deputy: deputy.value || null }))
-const make = () => attempt(async () => { address.value = (await send<CalendarPage>('POST', '/me/calendar')).address ?? '' })
+const make = () => attempt(async () => { address.value = (await send('POST', '/me/calendar')).address ?? '' })
 const end = () => attempt(async () => { await send('DELETE', '/me/calendar'); address.value = '' })
 </script>
 

@@ -5,7 +5,7 @@ import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 import { get } from '@/service/api'
 import { useList } from '@/lists/list'
 import { me } from '@/identity/me'
-import type { ItemRow, RoundPage } from '@/service/types'
+import type { ItemRow } from '@/service/types'
 import { actOf, grouped } from './reviews'
 import { counted, day, moment } from '@/frame/words'
 import BulkBar from './BulkBar.vue'
@@ -18,7 +18,7 @@ import RoundProgress from './RoundProgress.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const props = defineProps<{ id: string }>()
-const round = useQuery({ key: () => ['round', props.id], query: () => get<RoundPage>(`/rounds/${props.id}`) })
+const round = useQuery({ key: () => ['round', props.id], query: () => get(`/rounds/${props.id}`) })
 const CHOICES = [
   { label: 'All', filter: '' },
   { label: 'Undecided', filter: 'state eq "undecided"' },

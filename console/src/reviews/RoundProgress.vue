@@ -3,7 +3,6 @@ import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
 
 import { get } from '@/service/api'
-import type { RoundProgress } from '@/service/types'
 import { progressOption } from '@/access/charts'
 import { isDark } from '@/frame/theme'
 import { counted, day } from '@/frame/words'
@@ -12,7 +11,7 @@ import ChartBox from '@/frame/ChartBox.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const props = defineProps<{ id: string }>()
-const { data, status, error, refetch } = useQuery({ key: () => ['round', props.id, 'progress'], query: () => get<RoundProgress>(`/rounds/${props.id}/progress`) })
+const { data, status, error, refetch } = useQuery({ key: () => ['round', props.id, 'progress'], query: () => get(`/rounds/${props.id}/progress`) })
 const option = computed(() => (void isDark.value, data.value ? progressOption(data.value, Date.now()) : {}))
 const left = computed(() => (data.value?.by_account ?? []).filter((account) => account.decided < account.items).slice(0, 10))
 const label = computed(() => {

@@ -4,7 +4,7 @@ import { reactive, ref, watch } from 'vue'
 
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
-import type { Rows, SchedulePage, ScheduleRow } from '@/service/types'
+import type { SchedulePage, ScheduleRow } from '@/service/types'
 import { freshReview } from '@/exposure/drafts'
 import { EVENTS } from './reviews'
 import { plain } from '@/frame/words'
@@ -18,8 +18,8 @@ const CHOICES: [string, string][] = [['month', 'every month'], ['quarter', 'ever
 const { data, status, error, refetch } = useQuery({
   key: ['rounds', 'schedules'],
   query: async () => {
-    const rows = (await get<Rows<ScheduleRow>>('/schedules', { limit: 100 })).rows
-    return Promise.all(rows.map((row) => get<SchedulePage>(`/schedules/${row.id}`)))
+    const rows = (await get('/schedules', { limit: 100 })).rows
+    return Promise.all(rows.map((row) => get(`/schedules/${row.id}`)))
   },
 })
 const isOpen = ref(false)
@@ -52,7 +52,7 @@ watch([draft, times], async () => {
     return
   }
   try {
-    const found = await send<{ next: string[] }>('POST', '/schedules/preview', { ...plan(), name: draft.value.name || 'x' })
+    const found = await send('POST', '/schedules/preview', { ...plan(), name: draft.value.name || 'x' })
     if (mine === asked) {
       next.value = found.next
       failed.value = null

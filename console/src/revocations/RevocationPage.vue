@@ -4,7 +4,7 @@ import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/service/api'
-import type { RevocationPage, StepRow } from '@/service/types'
+import type { StepRow } from '@/service/types'
 import { counted, endsWords, moment } from '@/frame/words'
 import PageHead from '@/frame/PageHead.vue'
 import PreviewBox from './PreviewBox.vue'
@@ -17,7 +17,7 @@ import UndoDialog from './UndoDialog.vue'
 const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({
   key: () => ['revocation', props.id],
-  query: () => get<RevocationPage>(`/revocations/${props.id}`),
+  query: () => get(`/revocations/${props.id}`),
 })
 const proofs = ref<Record<string, string>>({})
 const failed = ref<unknown>(null)

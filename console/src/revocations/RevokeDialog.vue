@@ -4,7 +4,7 @@ import { useRouter } from 'vue-router'
 
 import { CallFailed, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { Preview, RevocationPage } from '@/service/types'
+import type { Preview } from '@/service/types'
 import { endingWords } from '@/frame/words'
 
 import ModalBox from '@/frame/ModalBox.vue'
@@ -31,7 +31,7 @@ async function look(): Promise<void> {
   error.value = null
   preview.value = null
   try {
-    preview.value = await send<Preview>('POST', '/revocations/preview', wish.value)
+    preview.value = await send('POST', '/revocations/preview', wish.value)
   } catch (failed) {
     error.value = failed
   }
@@ -42,7 +42,7 @@ async function start(): Promise<void> {
   error.value = null
   try {
     const body = { ...wish.value, reason: reason.value, fingerprint: preview.value?.fingerprint ?? '' }
-    const found = await proving(() => send<RevocationPage>('POST', '/revocations', body))
+    const found = await proving(() => send('POST', '/revocations', body))
     emit('started')
     await router.push(`/revocations/${found.id}`)
   } catch (failed) {

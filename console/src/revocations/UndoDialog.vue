@@ -24,7 +24,7 @@ watch(() => props.open, async (open) => {
   isDone.value = false
   reason.value = ''
   try {
-    found.value = await get<Undone>(`/revocations/${props.id}/undo`)
+    found.value = await get(`/revocations/${props.id}/undo`)
   } catch (failed) {
     error.value = failed
   }
@@ -33,7 +33,7 @@ watch(() => props.open, async (open) => {
 async function undo(): Promise<void> {
   error.value = null
   try {
-    found.value = await proving(() => send<Undone>('POST', `/revocations/${props.id}/undo`, { reason: reason.value }))
+    found.value = await proving(() => send('POST', `/revocations/${props.id}/undo`, { reason: reason.value }))
     isDone.value = true
     emit('done')
   } catch (failed) {

@@ -1,6 +1,7 @@
 /** Calls to the service. */
 
 import { whileBusy } from './busy'
+import type { Answer, Method } from './paths'
 import type { Problem } from './types'
 
 const PREFIX = '/api/v1'
@@ -52,8 +53,13 @@ async function reach(input: string, options: RequestInit): Promise<Response> {
   }
 }
 
-/** Read something. */
-export async function get<T>(path: string, query?: Query): Promise<T> {
+/** Read something whose path is documented. */
+export function get<Path extends `/${string}`>(path: Path, query?: Query): Promise<Answer<'GET', Path>> {
+  return getAs(path, query)
+}
+
+/** Read something whose path is put together while the program runs: what comes back, the caller says. */
+export async function getAs<T>(path: string, query?: Query): Promise<T> {
   return answer<T>(await reach(address(path, query), { headers: { Accept: 'application/json' } }))
 }
 
@@ -86,11 +92,21 @@ function keyOf(intent: string): string {
  * Change something. What is sent again, by a second click, after a lost answer or after a proof, is carried out once:
  * it goes under the same key until the service has answered it.
  */
-export function send<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+export function send<M extends Method, Path extends `/${string}`>(
+  method: M,
+  path: Path,
+  body?: unknown,
+  headers: Record<string, string> = {},
+): Promise<Answer<M, Path>> {
+  return sendAs(method, path, body, headers)
+}
+
+/** The same where the path is put together while the program runs: what comes back, the caller says. */
+export function sendAs<T>(method: Method, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
   return path.endsWith('/preview') ? sendNow<T>(method, path, body, headers) : whileBusy(() => sendNow<T>(method, path, body, headers))
 }
 
-async function sendNow<T>(method: string, path: string, body: unknown, headers: Record<string, string>): Promise<T> {
+async function sendNow<T>(method: Method, path: string, body: unknown, headers: Record<string, string>): Promise<T> {
   const more: Record<string, string> = { 'X-CSRF-Token': csrf, ...headers }
   const written = body === undefined ? undefined : JSON.stringify(body)
   const hasKey = method === 'POST' && written !== undefined

@@ -12,8 +12,9 @@ export type AdapterOf = Schemas['AdapterOf']
 export type AppPage = Schemas['AppPage']
 export type AppRow = Schemas['AppRow']
 export type Breach = Schemas['Breach']
-export type ChangeLine = Schemas['ChangeLine']
-export type ChangePreview = Schemas['ChangePreview']
+/** What a change does to one grant; a large change has no names of what may not be seen any more. */
+export type ChangeLine = Schemas['LargeChangeLine']
+export type ChangePreview = Omit<Schemas['ChangePreview'], 'lines'> & { lines: ChangeLine[] }
 export type ClosingPreview = Schemas['ClosingPreview']
 export type Coverage = Schemas['Coverage']
 export type Doubt = Schemas['Doubt']
@@ -115,7 +116,7 @@ export type Proof = NonNullable<End['proof']>
 /** An item, whose facts are as they were frozen. */
 export type ItemRow = Omit<Schemas['ItemRow'], 'facts' | 'verdict'> & { facts: ItemFacts; verdict: Verdict | null }
 
-export type TermsNow = Omit<Schemas['TermsNow'], 'terms'> & { terms: (Omit<Schemas['TermNow'], 'hours'> & { hours: Schemas['Hours'] | null })[] }
+export type TermsNow = Schemas['TermsNow']
 
 export interface Rows<T> {
   rows: T[]
@@ -160,3 +161,6 @@ export interface RecordOf {
   dependents: { what: string; count: number }[]
   warnings: { latch: string; kind: string; mode: string; fact: string; remedy: string }[]
 }
+
+/** A change of more grants than one call has time for: the worker makes it. */
+export type LargeChange = Schemas['LargeChangePage']

@@ -4,13 +4,12 @@ import { computed, reactive, ref, watch } from 'vue'
 
 import { faultsOf, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { MailSettings } from '@/service/types'
 import { moment } from '@/frame/words'
 
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['settings', 'mail'], query: () => get<MailSettings>('/settings/mail') })
+const { data, status, error, refetch } = useQuery({ key: ['settings', 'mail'], query: () => get('/settings/mail') })
 const form = reactive({ host: '', port: 587, user: '', password: '', sender: '', starttls: true })
 const failed = ref<unknown>(null)
 const said = ref('')

@@ -4,7 +4,7 @@ import { computed, reactive, ref, watch } from 'vue'
 
 import { get, getText, send, sendFile } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AccountRow, Rows, Settings, TeamRow } from '@/service/types'
+import type { TeamRow } from '@/service/types'
 import { saveText } from '@/records/files'
 import { counted } from '@/frame/words'
 import RecordPicker from '@/records/RecordPicker.vue'
@@ -15,9 +15,9 @@ import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const settings = useQuery({ key: ['settings'], query: () => get<Settings>('/settings') })
-const teams = useQuery({ key: ['teams', 'speakers'], query: () => get<Rows<TeamRow>>('/teams', { limit: 200 }) })
-const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
+const settings = useQuery({ key: ['settings'], query: () => get('/settings') })
+const teams = useQuery({ key: ['teams', 'speakers'], query: () => get('/teams', { limit: 200 }) })
+const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get('/accounts', { limit: 500 }) })
 const kinds = computed(() => [...new Set((accounts.data.value?.rows ?? []).map((row) => row.kind))].sort())
 const ending = ref<TeamRow | null>(null)
 const kind = ref('')

@@ -2,9 +2,9 @@
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
-import { faultsOf, get, send } from '@/service/api'
+import { faultsOf, get, send, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AdapterOf, SystemRecord, SystemTrial } from '@/service/types'
+import type { SystemRecord, SystemTrial } from '@/service/types'
 import { plain } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -12,7 +12,7 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 /** Connects a system, or changes how one is reached: the form is what its adapter says that it has to be told. */
 const props = defineProps<{ open: boolean; id?: string }>()
 const emit = defineEmits<{ close: []; done: [system: SystemRecord]; gone: [] }>()
-const adapters = useQuery({ key: ['adapters'], query: () => get<{ adapters: AdapterOf[] }>('/adapters'), enabled: () => props.open })
+const adapters = useQuery({ key: ['adapters'], query: () => get('/adapters'), enabled: () => props.open })
 const record = ref<SystemRecord | null>(null)
 const name = ref('')
 const kind = ref('by_hand')
@@ -37,7 +37,7 @@ watch(() => props.open, async (open) => {
   kind.value = 'by_hand'
   if (!props.id) return
   try {
-    record.value = await get<SystemRecord>(`/systems/${props.id}/record`)
+    record.value = await get(`/systems/${props.id}/record`)
     name.value = record.value.name
     kind.value = record.value.kind
   } catch (failed) {
@@ -62,23 +62,23 @@ async function attempt(call: () => Promise<void>): Promise<void> {
   }
 }
 const tryOut = () => attempt(async () => {
-  let found = await send<SystemTrial>('POST', '/systems/trials', { kind: kind.value, settings, secret: secret.value || null, ...(props.id ? { system: props.id } : {}) })
+  let found = await send('POST', '/systems/trials', { kind: kind.value, settings, secret: secret.value || null, ...(props.id ? { system: props.id } : {}) })
   for (let tries = 0; found.state === 'waiting' && tries < 80; tries++) {
     await new Promise((done) => window.setTimeout(done, 500))
-    found = await get<SystemTrial>(`/systems/trials/${found.id}`)
+    found = await get(`/systems/trials/${found.id}`)
   }
   trial.value = found
 })
 const keep = () => attempt(async () => {
   const body = { name: name.value, ...(trial.value ? { trial: trial.value.id } : {}) }
   const found = props.id
-    ? await proving(() => send<SystemRecord>('PATCH', `/systems/${props.id}`, body, { 'If-Match': `"${record.value!.version}"` }))
-    : await send<SystemRecord>('POST', '/systems', body)
+    ? await proving(() => send('PATCH', `/systems/${props.id}`, body, { 'If-Match': `"${record.value!.version}"` }))
+    : await send('POST', '/systems', body)
   emit('done', found)
   emit('close')
 })
 const pause = (paused: boolean) => attempt(async () => {
-  record.value = await send<SystemRecord>(paused ? 'PUT' : 'DELETE', `/systems/${props.id}/paused`)
+  record.value = await sendAs<SystemRecord>(paused ? 'PUT' : 'DELETE', `/systems/${props.id}/paused`)
   emit('done', record.value)
 })
 const remove = () => attempt(async () => {

@@ -5,7 +5,7 @@ import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/service/api'
 import { useList } from '@/lists/list'
-import type { Doubt, GrantRow, Rows, SystemRow } from '@/service/types'
+import type { Doubt, GrantRow, SystemRow } from '@/service/types'
 import { counted, day } from '@/frame/words'
 import BalanceBar from './BalanceBar.vue'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
@@ -18,8 +18,8 @@ import RevokeDialog from '@/revocations/RevokeDialog.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<GrantRow>('grants', 'drift pr')
-const systems = useQuery({ key: ['systems', 'drift'], query: () => get<Rows<SystemRow>>('/systems', { filter: 'kind ne "by_hand"', limit: 100 }) })
-const doubts = useQuery({ key: ['systems', 'doubts'], query: () => get<{ doubts: Doubt[] }>('/doubts') })
+const systems = useQuery({ key: ['systems', 'drift'], query: () => get('/systems', { filter: 'kind ne "by_hand"', limit: 100 }) })
+const doubts = useQuery({ key: ['systems', 'doubts'], query: () => get('/doubts') })
 const picked = ref<string[]>([])
 const doing = ref('')
 const isEnding = ref(false)

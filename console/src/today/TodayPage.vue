@@ -5,7 +5,6 @@ import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
 import { me } from '@/identity/me'
-import type { Today } from '@/service/types'
 import { endsOption } from '@/access/charts'
 import { ANYONE_CHANGES, UNJUDGED } from '@/exposure/exposure'
 import { isDark } from '@/frame/theme'
@@ -14,7 +13,7 @@ import ChartBox from '@/frame/ChartBox.vue'
 import SeverityMark from '@/flags/SeverityMark.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['today'], query: () => get<Today>('/today') })
+const { data, status, error, refetch } = useQuery({ key: ['today'], query: () => get('/today') })
 
 const serious = computed(() => (data.value?.flags.by_severity.critical ?? 0) + (data.value?.flags.by_severity.high ?? 0))
 const ending = computed(() => data.value?.ends.reduce((sum, week) => sum + week.count, 0) ?? 0)

@@ -337,7 +337,7 @@ class TermNow(Answer):
     since: datetime | None
     until: datetime | None
     last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
-    hours: JsonObject | None
+    hours: Hours | None
     words: str
 
 

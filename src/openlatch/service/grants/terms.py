@@ -103,7 +103,7 @@ def _shown(term: core.Term, key: str | None, zone: ZoneInfo) -> schemas.TermNow:
         since=term.window.since,
         until=term.window.until,
         last_day=time_windows.last_day(term.window.until, zone),
-        hours=lifecycle.stored_hours(term.hours),
+        hours=schemas.Hours(**weekly) if (weekly := lifecycle.stored_hours(term.hours)) else None,
         words=lifecycle.terms_in_words([term], zone),
     )
 
