@@ -9,9 +9,9 @@ import os
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import httpx
 import psycopg
@@ -21,13 +21,22 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.demo.loader import PASSWORD
 from openlatch.runtime.demo import Demo
 from openlatch.test_systems import telemetry
+from tests.cli.program import Program
 from tests.conftest import ROLES
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
 
+@pytest.fixture(scope="module")
+def program(stack: Demo, tokens: dict[str, str]) -> Iterator[Program]:
+    """The program, imported once."""
+    started = Program({**os.environ, "COLUMNS": "160"})
+    yield started
+    started.stop()
+
+
 @pytest.fixture
-def run(stack: Demo, tokens: dict[str, str], tmp_path: Path) -> Run:
+def run(program: Program, stack: Demo, tokens: dict[str, str], tmp_path: Path) -> Run:
     """Runs the program as the administrator."""
     environment = {
         **os.environ,
@@ -38,9 +47,8 @@ def run(stack: Demo, tokens: dict[str, str], tmp_path: Path) -> Run:
     }
 
     def go(*arguments: str, given: str = "", **changed: str) -> subprocess.CompletedProcess[str]:
-        command = [sys.executable, "-c", "from openlatch.cli.main import main; main()", *arguments]
         kept = {k: v for k, v in {**environment, **changed}.items() if v}
-        return subprocess.run(command, input=given, env=kept, capture_output=True, text=True, check=False)
+        return cast(subprocess.CompletedProcess[str], program.call(arguments, given, kept))
 
     return go
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import psycopg
@@ -108,7 +107,7 @@ def test_the_web_process_signs_no_evidence(request: pytest.FixtureRequest, app_u
         signing_keys.key(web, signing_keys.EVIDENCE)
     assert (web.systems_cipher, web.holds_secrets) == (None, False)
     worker = closed_at_end(request, servers.assemble(settings))
-    earlier = closed_at_end(request, servers.assemble(replace(settings, evidence_key="")))
+    earlier = closed_at_end(request, servers.assemble(settings.model_copy(update={"evidence_key": ""})))
     with earlier.unit(organisation) as unit:
         signed_heads.sign(unit)
     for _ in range(2):

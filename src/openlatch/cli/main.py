@@ -26,6 +26,7 @@ _CLIENT = {
     "logout": "login",
     "whoami": "login",
     "today": "register",
+    "next": "next_actions",
     "mine": "latches",
     "account": "records",
     "person": "records",

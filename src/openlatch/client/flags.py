@@ -22,6 +22,24 @@ class FlagsCalls(Calls):
         body = {"reason": reason, "until": until.isoformat()}
         return schemas.FlagRow.model_validate(self._transport.call("POST", f"/flags/{ident}/accept", json=body))
 
+    def next_actions(self, limit: int = 7, postponed: bool = False) -> schemas.NextActions:
+        """What to do first: the fewest actions that take away most risk."""
+        asked = {"limit": limit, "postponed": postponed}
+        return schemas.NextActions.model_validate(self._transport.call("GET", "/next", params=asked))
+
+    def postpone_action(self, key: str, reason: str, until: date | datetime) -> None:
+        """Put an action off, until an instant or to the end of a last day."""
+        self._ask(schemas.Done, "POST", "/next/postpone", schemas.PostponeAction(key=key, reason=reason, **end(until)))
+
+    def matter(self, key: str) -> schemas.MatterPage:
+        """A matter: the flags of a holder in an account, what could be done about them, and what was said."""
+        return self._ask(schemas.MatterPage, "GET", f"/matters/{key}")
+
+    def comment(self, key: str, text: str, mentions: Sequence[UUID] = ()) -> schemas.CommentOf:
+        """Comment on a matter; whoever is mentioned is told."""
+        body = schemas.AddComment(text=text, mentions=list(mentions))
+        return self._ask(schemas.CommentOf, "POST", f"/matters/{key}/comments", body)
+
     def rules(self) -> schemas.RulesPage:
         """Every rule, and how they are set."""
         return self._ask(schemas.RulesPage, "GET", "/rules")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated
 from uuid import UUID
 
@@ -16,7 +16,10 @@ from openlatch.schemas.base import AccountOf, Answer, Day, Holder, Instant, Name
 __all__ = [
     "AcceptFlag",
     "AcceptFlags",
+    "AddComment",
     "AssignFlags",
+    "ClearedFlag",
+    "CommentOf",
     "FactOf",
     "FactsAbout",
     "FactsOf",
@@ -25,10 +28,15 @@ __all__ = [
     "Flags",
     "Four",
     "LimitOf",
+    "MatterPage",
+    "NextAction",
+    "NextActions",
+    "NextQuery",
     "OwnRuleNamed",
     "OwnRuleSource",
     "OwnRulesChecked",
     "Points",
+    "PostponeAction",
     "RuleEffect",
     "RuleEffects",
     "RuleExample",
@@ -274,3 +282,100 @@ class FactsQuery(Request):
     """About whom; left out, about oneself."""
 
     person: UUID | None = None
+
+
+class ClearedFlag(Answer):
+    """A flag that an action would clear."""
+
+    id: UUID
+    title: str
+    severity: int
+    sentence: str
+
+
+class NextAction(Answer):
+    """An action: what it does, which flags it would clear, and what its preview needs."""
+
+    key: str = Field(description="What names it, also after it was worked out again.")
+    kind: str
+    title: str
+    because: list[str] = Field(description="The sentences of the flags that it would clear, the gravest first.")
+    clears: list[ClearedFlag]
+    risk: int = Field(
+        description="The risk that it takes away; each step of severity counts three times the one below."
+    )
+    raises: int = Field(description="The risk of flags that it would raise.")
+    notes: list[str] = Field(description="What speaks for it and against it.")
+    account: Named | None
+    matter: str = Field(description="The key of the matter that it is about.")
+    grants: list[UUID]
+    sessions: list[UUID]
+    exposures: list[UUID]
+    flags: list[UUID]
+    level: Named | None = Field(description="The level that a trim is to.")
+    last_day: date | None = Field(description="The last day, where an end is proposed that ends with one.")
+    until: datetime | None
+    successor: Named | None = Field(description="Whom something is handed over to, or whose a login is.")
+    later_until: datetime | None = Field(description="Until when you have put it off.")
+    later_because: str | None
+
+
+class NextActions(Answer):
+    """The fewest actions that take away most risk, in their order."""
+
+    actions: list[NextAction]
+    flags: int = Field(description="Open flags that you answer for.")
+    looked_at: int = Field(description="Of which the gravest were looked at.")
+    matters: int = Field(description="How many matters those are about.")
+    risk: int = Field(description="The risk of those.")
+    clearable: int = Field(description="How much of it actions can clear.")
+    half: int | None = Field(description="How many actions clear half of the risk; absent when all don't.")
+    nine_tenths: int | None = Field(description="How many actions clear nine tenths of it; absent when all don't.")
+    postponed: int = Field(description="Actions that you have put off.")
+
+
+class NextQuery(Request):
+    """How many actions are asked for."""
+
+    limit: int = Field(7, ge=1, le=100)
+    postponed: bool = Field(False, description="Also those that you have put off.")
+
+
+class PostponeAction(Request):
+    """Why an action is put off, and until when."""
+
+    key: str = Field(max_length=100)
+    reason: Sentence = Field(examples=["Waiting for the answer of the printing house."])
+    until: Instant | None = None
+    last_day: Day | None = Field(None, description="Instead of an instant; counts to its end.")
+
+
+class CommentOf(Answer):
+    """What somebody wrote about a matter."""
+
+    id: UUID
+    by: str
+    person_id: UUID | None
+    text: str
+    at: datetime
+
+
+class MatterPage(Answer):
+    """One matter: the flags of a holder in an account, with what could be done, what was said and what happened."""
+
+    key: str
+    account: AccountOf | None
+    holder: Holder
+    title: str
+    flags: list[FlagRow] = Field(description="Open and accepted ones, the gravest first.")
+    cleared: list[FlagRow] = Field(description="The last ones that cleared.")
+    actions: list[NextAction]
+    comments: list[CommentOf]
+    assigned_to: list[Named]
+
+
+class AddComment(Request):
+    """A comment. Whoever is mentioned is told, by a notice and by mail."""
+
+    text: str = Field(min_length=1, max_length=4000)
+    mentions: list[UUID] = Field(default_factory=list, max_length=20)

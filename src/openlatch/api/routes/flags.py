@@ -9,6 +9,7 @@ from openlatch.api.routing import api
 from openlatch.core.flags import Weights
 from openlatch.service.flags import known_facts, rule_settings, weekly_letter
 from openlatch.service.flags import manage as manage_flags
+from openlatch.service.next_actions import choose, matters
 from openlatch.service.unit import Unit
 
 
@@ -47,6 +48,33 @@ def accept_flags(unit: Unit, body: schemas.AcceptFlags) -> schemas.Flags:
 def assign_flags(unit: Unit, body: schemas.AssignFlags) -> schemas.Flags:
     """All of them, or none."""
     return schemas.Flags(flags=manage_flags.assign(unit, body.flags, body.person))
+
+
+@api.add("GET", "/next", "What to do first", schemas.NextActions, query=schemas.NextQuery)
+def get_next_actions(unit: Unit, query: schemas.NextQuery) -> schemas.NextActions:
+    """The fewest actions that take away most of the risk that you answer for, with the flags that each would clear."""
+    return choose.page(unit, query.limit, query.postponed)
+
+
+@api.add("POST", "/next/postpone", "Put an action off", schemas.Done, body=schemas.PostponeAction)
+def postpone_action(unit: Unit, body: schemas.PostponeAction) -> schemas.Done:
+    """For yourself, until a day."""
+    choose.postpone(unit, body.key, body.reason, body.until, body.last_day)
+    return schemas.Done(done=True)
+
+
+@api.add("GET", "/matters/<key>", "A matter", schemas.MatterPage)
+def get_matter(unit: Unit, key: str) -> schemas.MatterPage:
+    """The flags of a holder in an account, with what could be done about them and what was said."""
+    return matters.page(unit, key)
+
+
+@api.add(
+    "POST", "/matters/<key>/comments", "Comment on a matter", schemas.CommentOf, body=schemas.AddComment, status=201
+)
+def add_comment(unit: Unit, key: str, body: schemas.AddComment) -> schemas.CommentOf:
+    """Whoever is mentioned is told."""
+    return matters.comment(unit, key, body.text, body.mentions)
 
 
 def _settings(body: schemas.SetRules) -> rule_settings.Wish:

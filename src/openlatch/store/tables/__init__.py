@@ -14,7 +14,7 @@ from openlatch.store.tables.exposure import (
     RuleDraft,
     SystemGuard,
 )
-from openlatch.store.tables.flags import Finding, Flag, OwnRule
+from openlatch.store.tables.flags import Comment, Finding, Flag, OwnRule, Postponement
 from openlatch.store.tables.grants import EndReminder, Grant, LargeChange, Level, Session, Term, Use
 from openlatch.store.tables.identity import (
     AddressProof,
@@ -51,6 +51,7 @@ __all__ = [
     "Base",
     "Breach",
     "Calendar",
+    "Comment",
     "EndReminder",
     "EvaluatedAccount",
     "EvaluatedRule",
@@ -88,6 +89,7 @@ __all__ = [
     "Person",
     "PersonAddress",
     "Place",
+    "Postponement",
     "PublishedKey",
     "Question",
     "RecoveryCode",

@@ -99,3 +99,29 @@ class Flag(Owned, Base):
     accepted_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     accepted_reason: Mapped[str | None]
     accepted_until: Mapped[datetime | None]
+
+
+class Postponement(Owned, Base):
+    """An action on flags that somebody puts off, for themselves, until an instant. ``key`` names the action."""
+
+    __tablename__ = "postponements"
+    __table_args__ = (UniqueConstraint("person_id", "key"),)
+
+    person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"))
+    key: Mapped[str]
+    until: Mapped[datetime]
+    reason: Mapped[str]
+
+
+class Comment(Owned, Base):
+    """What somebody wrote about a matter: the flags of one holder in one account."""
+
+    __tablename__ = "comments"
+    __table_args__ = (Index("ix_comments_matter", "organisation_id", "holder_id", "account_id", "at"),)
+
+    account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
+    holder_id: Mapped[UUID]
+    person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    by_name: Mapped[str]
+    text: Mapped[str]
+    at: Mapped[datetime]

@@ -1,0 +1,1 @@
+"""What to do first about open flags, and the matters that they are about."""
