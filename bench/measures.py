@@ -317,7 +317,8 @@ def _change_one(bench: Bench, ident: UUID, change: tuple[str, list[Any]], looked
         driver_of(unit.db).execute(statement, [*values, ident], prepare=True)
         unit.record("grant.changed", "grant", ident, "bench")
         if looked_at_as:
-            evaluate_flags.evaluate(unit, **{looked_at_as: [ident]})
+            named: Any = {looked_at_as: [ident]}
+            evaluate_flags.evaluate(unit, **named)
 
 
 _REACHING = """

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import time
 from datetime import date, datetime
 
 import click
@@ -11,7 +12,10 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import day, out, output_option, severity, show_one
+from openlatch.client import Client
 from openlatch.errors import BadInput
+
+WAIT_SECONDS = 60
 
 
 @click.group("next", invoke_without_command=True)
@@ -24,7 +28,7 @@ def next_(context: click.Context, limit: int, postponed: bool, output: str) -> N
     if context.invoked_subcommand:
         return
     with session.client() as service:
-        found = service.next_actions(limit, postponed)
+        found = _current(service, limit, postponed)
     show_one(found, output, lambda: _write(found))
 
 
@@ -42,6 +46,16 @@ def next_postpone(number: int, reason: str, until: date | datetime) -> None:
     out.print(f"Put off: {actions[number - 1].title}.", markup=False)
 
 
+def _current(service: Client, limit: int, postponed: bool) -> schemas.NextActions:
+    """The actions; waits for their effects where these have not been worked out yet, or are about to be."""
+    deadline = time.monotonic() + WAIT_SECONDS
+    found = service.next_actions(limit, postponed)
+    while ((found.as_of is None and found.flags) or found.is_due) and time.monotonic() < deadline:
+        time.sleep(1)
+        found = service.next_actions(limit, postponed)
+    return found
+
+
 def _write(found: schemas.NextActions) -> None:
     if not found.actions:
         out.print("Nothing to do: no open flag can be cleared by an action.")
@@ -49,8 +63,8 @@ def _write(found: schemas.NextActions) -> None:
     for number, action in enumerate(found.actions, 1):
         gravest = action.clears[0].severity
         out.print(f"{number}.", Text(action.title, style="bold"), severity(gravest), soft_wrap=True)
-        for sentence in action.because[:2]:
-            out.print(f"   {sentence}", markup=False, soft_wrap=True)
+        for flag in action.clears[:2]:
+            out.print(f"   {flag.sentence}", markup=False, soft_wrap=True)
         count = len(action.clears)
         clears = f"Clears {count} flag{'s' * (count != 1)}."
         out.print(f"   {' '.join([clears, *action.notes])}", markup=False, soft_wrap=True)
@@ -64,13 +78,15 @@ def _write(found: schemas.NextActions) -> None:
 def _share(found: schemas.NextActions) -> str:
     """How far the actions reach, in a sentence."""
     flags = f"{found.flags} open flags about {found.matters} matters"
-    if found.looked_at < found.flags:
-        flags += f", of which the {found.looked_at} gravest were looked at"
+    if found.covered < found.flags:
+        flags += f"; actions are known for {found.covered}"
     told = [
         f"{count} clear {share}"
         for count, share in ((found.half, "half of the risk"), (found.nine_tenths, "nine tenths"))
         if count is not None
     ]
+    if found.is_due:
+        flags += ". Flags have changed since the actions were worked out"
     put_off = f" You have put {found.postponed} off." if found.postponed else ""
     return f"{flags}. Of all actions {', '.join(told)}.{put_off}" if told else f"{flags}.{put_off}"
 
@@ -79,7 +95,7 @@ def _command(action: schemas.NextAction) -> str:
     """The command that shows what an action would do, and asks; empty where the console is needed."""
     grants = " ".join(map(str, action.grants))
     match action.kind:
-        case "end" if not action.sessions:
+        case "end":
             return f"openlatch revoke {grants}"
         case "end_sessions":
             return f"openlatch session end {' '.join(map(str, action.sessions))}"
@@ -92,7 +108,7 @@ def _command(action: schemas.NextAction) -> str:
         case "close_exposures":
             return f"openlatch exposure close {' '.join(map(str, action.exposures))}"
         case "accept":
-            return f"openlatch flag accept {' '.join(map(str, action.flags))}"
+            return f"openlatch flag accept {' '.join(str(flag.id) for flag in action.clears)}"
         case "hand_over" if action.account and action.successor:
             names = (shlex.quote(action.account.name), shlex.quote(action.successor.name))
             return f"openlatch account hand-over {names[0]} --to {names[1]}"

@@ -299,8 +299,9 @@ class NextAction(Answer):
     key: str = Field(description="What names it, also after it was worked out again.")
     kind: str
     title: str
-    because: list[str] = Field(description="The sentences of the flags that it would clear, the gravest first.")
-    clears: list[ClearedFlag]
+    clears: list[ClearedFlag] = Field(
+        description="The gravest first, without those that an earlier action of the list clears."
+    )
     risk: int = Field(
         description="The risk that it takes away; each step of severity counts three times the one below."
     )
@@ -311,7 +312,6 @@ class NextAction(Answer):
     grants: list[UUID]
     sessions: list[UUID]
     exposures: list[UUID]
-    flags: list[UUID]
     level: Named | None = Field(description="The level that a trim is to.")
     last_day: date | None = Field(description="The last day, where an end is proposed that ends with one.")
     until: datetime | None
@@ -325,13 +325,15 @@ class NextActions(Answer):
 
     actions: list[NextAction]
     flags: int = Field(description="Open flags that you answer for.")
-    looked_at: int = Field(description="Of which the gravest were looked at.")
+    covered: int = Field(description="Of which some action would clear so many.")
     matters: int = Field(description="How many matters those are about.")
     risk: int = Field(description="The risk of those.")
     clearable: int = Field(description="How much of it actions can clear.")
     half: int | None = Field(description="How many actions clear half of the risk; absent when all don't.")
     nine_tenths: int | None = Field(description="How many actions clear nine tenths of it; absent when all don't.")
     postponed: int = Field(description="Actions that you have put off.")
+    as_of: datetime | None = Field(description="When the effects of actions were worked out; absent before.")
+    is_due: bool = Field(description="Whether flags have changed since, so that they are worked out anew soon.")
 
 
 class NextQuery(Request):

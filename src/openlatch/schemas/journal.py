@@ -31,6 +31,7 @@ __all__ = [
 ChangedKind = Literal[
     "access_rule",
     "account",
+    "action",
     "app",
     "calendar",
     "change",

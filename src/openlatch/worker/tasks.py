@@ -38,6 +38,7 @@ from openlatch.service.identity import passwords
 from openlatch.service.journal import signed_heads
 from openlatch.service.latches import guard
 from openlatch.service.lists import saved_filters
+from openlatch.service.next_actions import work_out
 from openlatch.service.notifications import mail_server, notices
 from openlatch.service.offers import manage as manage_offers
 from openlatch.service.partners import at_client
@@ -103,6 +104,7 @@ def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Ca
         notices.send_due(service, ident, mail_server.post_of(service, Viewer.itself(ident), post))
 
     return {
+        "work_out_actions": partial(_work_out_actions, service),
         "try_system": partial(_try_system, service),
         "open_secret": partial(_open_secret, service),
         "send_password_links": partial(_send_password_links, service),
@@ -149,6 +151,10 @@ def _change_many(service: Service, organisation: str, change: str) -> None:
 def _work_out_draft(service: Service, organisation: str, draft: str) -> None:
     with service.unit(Viewer.itself(UUID(organisation))) as unit:
         drafts.work_out(unit, unit.db.get_one(RuleDraft, UUID(draft)))
+
+
+def _work_out_actions(service: Service, organisation: str) -> None:
+    work_out.work_out(service, UUID(organisation))
 
 
 def _apply_draft(service: Service, organisation: str, draft: str) -> None:
@@ -231,6 +237,7 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
         due += [("change_many", {**named, "change": str(i)}) for i in large_changes.going_on(unit)]
         due += [("apply_draft", {**named, "draft": str(i)}) for i in apply_rules.going_on(unit)]
         due += [("send_mail", named)] if notices.waiting(unit) else []
+        due += [("work_out_actions", named)] if work_out.is_due(unit) else []
     for task, arguments in due:
         service.wake(task, arguments, None)
 

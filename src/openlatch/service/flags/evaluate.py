@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from uuid import UUID
 
 from sqlalchemy import delete, select
@@ -26,6 +26,8 @@ MOST_TOUCHED = 500
 
 
 BUILT_IN = {rule.key: rule for rule in RULES}
+# What is done with subjects of one kind and what was found on them.
+Judge = Callable[[Unit, str, Iterable[Looked]], None]
 
 
 def ruling(unit: Unit) -> Ruling:
@@ -59,38 +61,40 @@ def evaluate(
     people: Sequence[UUID] = (),
     offers: Sequence[UUID] = (),
     noted: Sequence[UUID] = (),
+    judge: Judge | None = None,
 ) -> None:
     """Evaluate the rules for these subjects and update their flags, in the transaction that changed them.
 
     With grants come their accounts and holders, the people behind a team or an account that holds them, and the
     accounts reached further on; with a session the other sessions of its holder. A few are evaluated here, many by the
     worker soon after. ``noted`` are grants of which only metadata changed (last used, last seen, reviewed), which
-    affects no other subject.
+    affects no other subject. A ``judge`` gets what was found in the place of the flags, which stay as they are then.
     """
+    judge = judge or _judge
     unit.db.flush()
-    _look_at(unit, [Asked("grant", sorted(set(noted) - set(grants)))])
+    _look_at(unit, [Asked("grant", sorted(set(noted) - set(grants)))], judge)
     named = {"session": _with_others(unit, sessions), "account": accounts, "person": people, "offer": offers}
     asked = [Asked(subject, sorted(set(ids))) for subject, ids in named.items()]
     if len(grants) == 1:
-        _look_around(unit, grants[0])
+        _look_around(unit, grants[0], judge)
     elif grants:
         ids = sorted(set(grants))
         asked += [Asked("grant", ids), *(Asked(subject, ids, of_grants=True) for subject in ("account", "person"))]
-    _look_at(unit, asked)
+    _look_at(unit, asked, judge)
     if len(grants) > 1:
-        _look_at_people_behind(unit, grants)
-        _look_further_on(unit, grants)
+        _look_at_people_behind(unit, grants, judge)
+        _look_further_on(unit, judge, grants)
 
 
-def _look_at(unit: Unit, asked: Sequence[Asked]) -> None:
+def _look_at(unit: Unit, asked: Sequence[Asked], judge: Judge) -> None:
     """Evaluate subjects: a kind with a single subject by itself, all others together."""
     several = [each for each in asked if len(each.ids) > 1 or (each.ids and each.of_grants)]
     for each in asked:
         if len(each.ids) == 1 and not each.of_grants:
-            _look_beside(unit, (each.subject,), each.ids[0])
+            _look_beside(unit, (each.subject,), each.ids[0], judge)
     if several:
         for each, seen in zip(several, evaluate_many.look_at(unit.db, ruling(unit), several, unit.now), strict=True):
-            _judge(unit, each.subject, seen)
+            judge(unit, each.subject, seen)
 
 
 def _with_others(unit: Unit, sessions: Sequence[UUID]) -> Sequence[UUID]:
@@ -121,48 +125,49 @@ def evaluate_person(unit: Unit, person: UUID, reached: Sequence[UUID]) -> None:
         evaluate(unit, grants, sessions, reached, [person])
 
 
-def evaluate_owner(unit: Unit, account: UUID, owners: Iterable[UUID | None]) -> None:
+def evaluate_owner(unit: Unit, account: UUID, owners: Iterable[UUID | None], judge: Judge | None = None) -> None:
     """Evaluate the rules for an account that changed hands, for its owners, and for what is reached through it."""
-    evaluate(unit, accounts=[account], people=[owner for owner in owners if owner is not None])
-    _look_further_on(unit, accounts=[account])
+    evaluate(unit, accounts=[account], people=[owner for owner in owners if owner is not None], judge=judge)
+    _look_further_on(unit, judge or _judge, accounts=[account])
 
 
-def _look_around(unit: Unit, grant: UUID) -> None:
+def _look_around(unit: Unit, grant: UUID, judge: Judge) -> None:
     """Evaluate one grant, its account and its holder, and what else the grant touches."""
-    seen = _look_beside(unit, evaluate_one.AROUND_A_GRANT, grant)
+    seen = _look_beside(unit, evaluate_one.AROUND_A_GRANT, grant, judge)
     if seen is None or not seen.is_direct:
-        _look_at_people_behind(unit, [grant])
+        _look_at_people_behind(unit, [grant], judge)
     if seen is not None and seen.leads_on:
-        _look_further_on(unit, [grant])
+        _look_further_on(unit, judge, [grant])
 
 
-def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID) -> Looked | None:
+def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID, judge: Judge) -> Looked | None:
     """Evaluate one subject and those related to it; returns what was found on the first."""
     looked = evaluate_one.look(unit.db, ruling(unit), subjects, ident, unit.now)
     for kind, seen in zip(subjects, looked, strict=True):
         if seen is not None and seen.counts:
-            _judge(unit, kind, [seen])
+            judge(unit, kind, [seen])
     return looked[0]
 
 
-def _look_further_on(unit: Unit, grants: Sequence[UUID] = (), accounts: Sequence[UUID] = ()) -> None:
+def _look_further_on(unit: Unit, judge: Judge, grants: Sequence[UUID] = (), accounts: Sequence[UUID] = ()) -> None:
     further = evaluate_many.led_on(unit.db, grants, accounts, MOST_TOUCHED)
     if len(further) > MOST_TOUCHED:
         unit.wake("evaluate")
     elif further:
         noted, reached = zip(*further, strict=True)
-        evaluate(unit, noted=noted, accounts=reached)
+        evaluate(unit, noted=noted, accounts=reached, judge=judge)
 
 
-def _look_at_people_behind(unit: Unit, grants: Sequence[UUID]) -> None:
+def _look_at_people_behind(unit: Unit, grants: Sequence[UUID], judge: Judge) -> None:
     people = evaluate_many.people_behind(unit.db, grants, unit.now, MOST_MEMBERS)
     if len(people) > MOST_MEMBERS:
         unit.wake("evaluate")
     elif people:
-        evaluate(unit, people=people)
+        evaluate(unit, people=people, judge=judge)
 
 
 def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:
+    """Update the flags of subjects to what was found on them."""
     stands = ruling(unit)
     rules = {rule.number: rule for rule in stands.rules(subject)}
     looked = []

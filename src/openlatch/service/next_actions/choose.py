@@ -1,104 +1,81 @@
-"""What to do first: the fewest actions that take away most of the risk that somebody answers for.
-
-What an action would clear is found out by running the rules: the register is changed as the action would leave it, the
-rules are evaluated, and everything is rolled back.
-"""
+"""What to do first: the fewest actions that take away most of the risk that somebody answers for."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from fractions import Fraction
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, func, or_, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch import schemas
-from openlatch.core.access import paths as access_paths
 from openlatch.core.flags.next_actions import ActionKind, Candidate, Doubts, choose, needed_for, risk_of
 from openlatch.core.ids import new_id
-from openlatch.core.register import Holder
 from openlatch.core.time_windows import day_in_words, end_given, last_day, zone_of
-from openlatch.core.vocabulary import FlagState, HolderKind
+from openlatch.core.vocabulary import FlagState
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.attempt import attempt
+from openlatch.json_values import JsonView
 from openlatch.service.flags.evaluate import title_of
-from openlatch.service.next_actions.proposals import OpenFlag, Proposal, proposals
+from openlatch.service.next_actions import work_out
 from openlatch.service.unit import Unit
-from openlatch.store.access import subgraph
-from openlatch.store.tables import Account, Flag, Postponement
+from openlatch.store.tables import Account, ActionEffect, Flag, Postponement
 
-# The gravest open flags that are looked at; the answer says how many there are.
-MOST_FLAGS = 600
 MOST_SHOWN = 7
 # Use within so many days makes taking something away dearer.
 LATELY = timedelta(days=30)
 
 
+@dataclass(frozen=True, slots=True)
+class _Action:
+    """An action as it was worked out, and as a candidate."""
+
+    row: ActionEffect
+    candidate: Candidate
+
+
 def page(unit: Unit, most: int = MOST_SHOWN, postponed: bool = False) -> schemas.NextActions:
     """The actions that take away most risk for their cost, in their order, with the flags that each would clear.
 
-    They are about what the viewer answers for. What they put off is left out until then, unless ``postponed`` actions
-    are wanted, too.
+    They are about what the viewer answers for, as the worker worked them out. What they put off is left out until
+    then, unless ``postponed`` actions are wanted, too.
     """
-    flags = open_flags(unit)
-    found = _worked_out(unit, flags)
-    risks = {flag.id: risk_of(flag.severity) for flag in flags}
-    chosen = choose((candidate for _, candidate in found), risks)
-    by_key = {candidate.key: proposal for proposal, candidate in found}
+    flags = _open_flags(unit)
+    risks = {ident: risk_of(flag.severity) for ident, flag in flags.items()}
+    actions = _actions(unit, flags)
+    chosen = choose((action.candidate for action in actions.values()), risks)
     later = _postponed(unit)
-    names = {flag.id: flag for flag in flags}
     total = sum(risks.values())
     shown = [each for each in chosen if postponed or each.candidate.key not in later][:most]
+    worked_out = unit.db.scalar(select(func.max(ActionEffect.at)))
     return schemas.NextActions(
-        actions=[
-            _shown(unit, by_key[each.candidate.key], each.candidate, [names[i] for i in each.clears], later)
-            for each in shown
-        ],
-        flags=_count(unit),
-        looked_at=len(flags),
-        matters=len({(flag.account, flag.holder) for flag in flags}),
+        actions=[_shown(unit, actions[each.candidate.key], [flags[i] for i in each.clears], later) for each in shown],
+        flags=len(flags),
+        covered=len({flag for action in actions.values() for flag in action.candidate.clears} & flags.keys()),
+        matters=len({(flag.account_id, flag.holder_id) for flag in flags.values()}),
         risk=total,
         clearable=sum(each.risk for each in chosen),
         half=needed_for(chosen, total, Fraction(1, 2)),
         nine_tenths=needed_for(chosen, total, Fraction(9, 10)),
         postponed=sum(each.candidate.key in later for each in chosen),
+        as_of=worked_out,
+        is_due=work_out.is_due(unit),
     )
 
 
-def of_flags(unit: Unit, flags: Sequence[OpenFlag]) -> list[schemas.NextAction]:
-    """What could be done about these flags, the cheapest for its effect first."""
-    risks = {flag.id: risk_of(flag.severity) for flag in flags}
-    names = {flag.id: flag for flag in flags}
+def of_flags(unit: Unit, which: Sequence[ColumnElement[bool]]) -> list[schemas.NextAction]:
+    """What could be done about the open flags that conditions say, the cheapest for its effect first."""
+    flags = _open_flags(unit, *which)
     later = _postponed(unit)
     rows = []
-    for proposal, candidate in _worked_out(unit, flags):
-        clears = [names[ident] for ident in candidate.clears if ident in names]
-        risk = sum(risks[flag.id] for flag in clears)
-        if risk > candidate.doubts.raises:
-            rows.append((risk / candidate.cost, _shown(unit, proposal, candidate, clears, later)))
-    return [row for _, row in sorted(rows, key=lambda each: -each[0])]
-
-
-def open_flags(unit: Unit, *which: ColumnElement[bool]) -> list[OpenFlag]:
-    """Open flags that the viewer answers for, the gravest first, as far as conditions say ``which``."""
-    wanted = (
-        select(
-            Flag.id,
-            Flag.rule,
-            Flag.subject_kind,
-            Flag.subject_id,
-            Flag.account_id,
-            Flag.holder_id,
-            Flag.severity,
-            Flag.sentence,
-        )
-        .where(*_answered_for(unit), Flag.state == FlagState.OPEN, *which)
-        .order_by(Flag.score.desc(), Flag.id)
-        .limit(MOST_FLAGS)
-    )
-    return [OpenFlag(*row) for row in unit.db.execute(wanted)]
+    for action in _actions(unit, flags).values():
+        clears = [flags[ident] for ident in action.candidate.clears if ident in flags]
+        risk = sum(risk_of(flag.severity) for flag in clears)
+        if risk > action.candidate.doubts.raises:
+            rows.append((-risk / action.candidate.cost, action.candidate.key, _shown(unit, action, clears, later)))
+    return [row for _, _, row in sorted(rows, key=lambda each: each[:2])]
 
 
 def postpone(unit: Unit, key: str, reason: str, until: datetime | None, last: date | None) -> None:
@@ -111,9 +88,11 @@ def postpone(unit: Unit, key: str, reason: str, until: datetime | None, last: da
     end = end_given(until, last, unit.zone)
     if end is None or end <= unit.now:
         raise BadInput("The end is missing, or has passed.", "Choose a day to come.", {"last_day": "is needed"})
-    flag = _flag_of(unit, key)
-    if flag is None or unit.viewer.person is None:
+    flags = _open_flags(unit)
+    action = _actions(unit, flags).get(key)
+    if action is None or unit.viewer.person is None:
         raise NotFound("There is no such action, or it is not yours to put off.", "Look at the list again.")
+    flag = flags[min(action.candidate.clears & flags.keys())]
     values = {"until": end, "reason": reason.strip()}
     unit.db.execute(
         insert(Postponement)
@@ -121,30 +100,35 @@ def postpone(unit: Unit, key: str, reason: str, until: datetime | None, last: da
         .on_conflict_do_update(index_elements=["person_id", "key"], set_=values)
     )
     title = title_of(unit, flag.rule)
-    unit.record("flag.postponed", "flag", flag.id, title, flag.account, reason=reason.strip(), until=end, what=key)
+    unit.record("flag.postponed", "flag", flag.id, title, flag.account_id, reason=reason.strip(), until=end, what=key)
 
 
-def _flag_of(unit: Unit, key: str) -> OpenFlag | None:
-    """The gravest open flag that an action of this key is about; None where there is none."""
-    kind, _, subject = key.partition(".")
-    try:
-        ident = UUID(subject)
-    except ValueError:
-        return None
-    if kind not in set(ActionKind):
-        return None
-    about = or_(Flag.subject_id == ident, Flag.holder_id == ident, Flag.account_id == ident)
-    return next(iter(open_flags(unit, about)), None)
+def matter_key(account: UUID | None, holder: UUID) -> str:
+    """The key of the matter of a holder in an account, or of a holder alone."""
+    return f"{account or '-'}~{holder}"
 
 
-def _answered_for(unit: Unit) -> list[ColumnElement[bool]]:
-    """Flags that the viewer can do something about: of what they own, or of everything for an administrator."""
-    sight = unit.sight
-    return [sight.flags()] if sight.everything else [sight.flags(), Flag.account_id.in_(sight.owned)]
+def _open_flags(unit: Unit, *which: ColumnElement[bool]) -> dict[UUID, Flag]:
+    """Open flags by their ids that the viewer can do something about: of what they own, or all for an administrator."""
+    mine = (
+        [unit.sight.flags()] if unit.sight.everything else [unit.sight.flags(), Flag.account_id.in_(unit.sight.owned)]
+    )
+    return {flag.id: flag for flag in unit.db.scalars(select(Flag).where(*mine, Flag.state == FlagState.OPEN, *which))}
 
 
-def _count(unit: Unit) -> int:
-    return unit.db.scalar(select(func.count(Flag.id)).where(*_answered_for(unit), Flag.state == FlagState.OPEN)) or 0
+def _actions(unit: Unit, flags: Mapping[UUID, Flag]) -> dict[str, _Action]:
+    """By key, the actions that clear any of these flags, and nothing that the viewer may not see."""
+    found = {}
+    for row in unit.db.scalars(select(ActionEffect).where(ActionEffect.clears.overlap(list(flags)))):
+        if not unit.sight.everything and row.account_id not in unit.sight.owned:
+            continue
+        told = row.proposal
+        used = told["used_at"] is not None and datetime.fromisoformat(told["used_at"]) > unit.now - LATELY
+        doubts = Doubts(used, row.loses_path, bool(told["by_hand"]), bool(told["asks"]), row.raises)
+        kind, _, subject = row.key.partition(".")
+        candidate = Candidate(ActionKind(kind), UUID(subject), frozenset(row.clears), doubts)
+        found[row.key] = _Action(row, candidate)
+    return found
 
 
 def _postponed(unit: Unit) -> dict[str, Postponement]:
@@ -155,58 +139,18 @@ def _postponed(unit: Unit) -> dict[str, Postponement]:
     return {row.key: row for row in unit.db.scalars(wanted)}
 
 
-def _worked_out(unit: Unit, flags: Sequence[OpenFlag]) -> list[tuple[Proposal, Candidate]]:
-    """Every action on these flags, with all flags that it would clear, also beyond those."""
-    return [(proposal, _candidate(unit, proposal)) for proposal in proposals(unit, flags)]
-
-
-def _candidate(unit: Unit, proposal: Proposal) -> Candidate:
-    if proposal.suppose is None:
-        return Candidate(proposal.kind, proposal.subject, frozenset(proposal.flags))
-    with attempt(unit.as_service(), keep=False) as within:
-        begin = len(within.entries)
-        proposal.suppose(within)
-        changed = [entry for entry in within.entries[begin:] if entry["subject"]["kind"] == "flag"]
-        cleared = {entry["subject"]["id"] for entry in changed if entry["action"] == "flag.cleared"}
-        worse = [entry["subject"]["id"] for entry in changed if entry["action"] != "flag.cleared"]
-        raises = sum(map(risk_of, within.db.scalars(select(Flag.severity).where(Flag.id.in_(worse))))) if worse else 0
-        lost = proposal.loses is not None and not _has_path(within, *proposal.loses)
-    used = proposal.used_at is not None and proposal.used_at > unit.now - LATELY
-    doubts = Doubts(used, lost, bool(proposal.by_hand), bool(proposal.asks), raises)
-    return Candidate(proposal.kind, proposal.subject, frozenset(map(_as_uuid, cleared)), doubts)
-
-
-def _as_uuid(ident: UUID | str) -> UUID:
-    return ident if isinstance(ident, UUID) else UUID(ident)
-
-
-def matter_key(account: UUID | None, holder: UUID) -> str:
-    """The key of the matter of a holder in an account, or of a holder alone."""
-    return f"{account or '-'}~{holder}"
-
-
-def _has_path(unit: Unit, person: UUID, account: UUID) -> bool:
-    """Whether a person can still act in an account."""
-    holder = Holder(HolderKind.PERSON, person)
-    return bool(access_paths.paths_to(subgraph.between(unit.db, holder, account), holder, account, unit.now))
-
-
 def _shown(
-    unit: Unit,
-    proposal: Proposal,
-    candidate: Candidate,
-    clears: Sequence[OpenFlag],
-    later: Mapping[str, Postponement],
+    unit: Unit, action: _Action, clears: Sequence[Flag], later: Mapping[str, Postponement]
 ) -> schemas.NextAction:
-    account = unit.db.get(Account, proposal.account) if proposal.account else None
-    zone = zone_of(account.time_zone) if account else unit.zone
-    put_off = later.get(candidate.key)
-    gravest = sorted(clears, key=lambda flag: (-flag.severity, flag.sentence))
+    row, told = action.row, action.row.proposal
+    account = unit.db.get(Account, row.account_id) if row.account_id else None
+    put_off = later.get(row.key)
+    gravest = sorted(clears, key=lambda flag: (-flag.severity, -flag.score, flag.sentence))
+    until = datetime.fromisoformat(told["until"]) if told["until"] else None
     return schemas.NextAction(
-        key=candidate.key,
-        kind=proposal.kind,
-        title=proposal.title,
-        because=[flag.sentence for flag in gravest],
+        key=row.key,
+        kind=action.candidate.kind,
+        title=told["title"],
         clears=[
             schemas.ClearedFlag(
                 id=flag.id, title=title_of(unit, flag.rule), severity=flag.severity, sentence=flag.sentence
@@ -214,36 +158,36 @@ def _shown(
             for flag in gravest
         ],
         risk=sum(risk_of(flag.severity) for flag in clears),
-        raises=candidate.doubts.raises,
-        notes=_notes(unit, proposal, candidate.doubts),
+        raises=row.raises,
+        notes=_notes(unit, action, told),
         account=schemas.Named(id=account.id, name=account.name) if account else None,
-        matter=matter_key(gravest[0].account, gravest[0].holder),
-        grants=list(proposal.grants),
-        sessions=list(proposal.sessions),
-        exposures=list(proposal.exposures),
-        flags=[flag.id for flag in gravest],
-        level=proposal.level,
-        last_day=last_day(proposal.until, zone),
-        until=proposal.until,
-        successor=proposal.successor,
+        matter=matter_key(gravest[0].account_id, gravest[0].holder_id),
+        grants=told["grants"],
+        sessions=told["sessions"],
+        exposures=told["exposures"],
+        level=told["level"],
+        last_day=last_day(until, zone_of(account.time_zone) if account else unit.zone),
+        until=until,
+        successor=told["successor"],
         later_until=put_off.until if put_off else None,
         later_because=put_off.reason if put_off else None,
     )
 
 
-def _notes(unit: Unit, proposal: Proposal, doubts: Doubts) -> list[str]:
+def _notes(unit: Unit, action: _Action, told: JsonView) -> list[str]:
     """What speaks for an action and against it, in sentences."""
+    doubts = action.candidate.doubts
     notes = []
-    if proposal.loses is not None:
+    if told["checks_path"]:
         notes.append("They lose their last path." if doubts.last_path else "They keep another path.")
-    if doubts.used and proposal.used_at is not None:
-        notes.append(f"It was used on {day_in_words(proposal.used_at, unit.zone)}.")
-    elif proposal.kind is ActionKind.END and proposal.loses is not None:
+    if doubts.used:
+        notes.append(f"It was used on {day_in_words(datetime.fromisoformat(told['used_at']), unit.zone)}.")
+    elif action.candidate.kind is ActionKind.END and told["checks_path"]:
         notes.append(f"No use is known of the last {LATELY.days} days.")
     if doubts.raises:
         notes.append("It would raise other flags.")
-    if proposal.by_hand:
-        notes.append(f"Somebody has to do it by hand in {proposal.by_hand}.")
-    if proposal.asks:
-        notes.append(proposal.asks)
+    if told["by_hand"]:
+        notes.append(f"Somebody has to do it by hand in {told['by_hand']}.")
+    if told["asks"]:
+        notes.append(told["asks"])
     return notes

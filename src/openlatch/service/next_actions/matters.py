@@ -24,8 +24,8 @@ MOST_COMMENTS = 500
 
 
 def page(unit: Unit, key: str) -> schemas.MatterPage:
-    """A matter by its key. NotFound where the viewer may see no flag of it."""
-    about = _about(key)
+    """A matter by its key, for whoever answers for the account. NotFound for others, and where there is no flag."""
+    about = _about(unit, key)
     live = FLAGS.page(
         unit.db, ListQuery(limit=MOST_FLAGS), [unit.sight.flags(), *about, Flag.state != FlagState.CLEARED]
     )
@@ -47,7 +47,7 @@ def page(unit: Unit, key: str) -> schemas.MatterPage:
         title=_title(first),
         flags=flags,
         cleared=cleared,
-        actions=choose.of_flags(unit, choose.open_flags(unit, *about)),
+        actions=choose.of_flags(unit, about),
         comments=[_shown(row) for row in unit.db.scalars(_comments(key).limit(MOST_COMMENTS))],
         assigned_to=list(assigned.values()),
     )
@@ -56,14 +56,14 @@ def page(unit: Unit, key: str) -> schemas.MatterPage:
 def comment(unit: Unit, key: str, text: str, mentions: Sequence[UUID]) -> schemas.CommentOf:
     """Write a comment on a matter. Whoever is mentioned is told: they have to be somebody who may be seen and is here.
 
-    BadInput for an empty one; NotFound for a matter that the viewer may not see, or somebody unknown.
+    BadInput for an empty one; NotFound for a matter that the viewer does not answer for, or somebody unknown.
     """
     said = text.strip()
     if not said:
         raise BadInput("The comment is empty.", "Write something.", {"text": "is empty"})
     if unit.viewer.person is None:
         raise BadInput("Only a person can comment.", "Sign in as one.")
-    flag = unit.db.scalars(select(Flag).where(unit.sight.flags(), *_about(key)).limit(1)).first()
+    flag = unit.db.scalars(select(Flag).where(unit.sight.flags(), *_about(unit, key)).limit(1)).first()
     if flag is None:
         raise NotFound("There is no such matter, or you may not see it.")
     named = [unit.seen_person(ident) for ident in dict.fromkeys(mentions)]
@@ -98,8 +98,10 @@ def _parts(key: str) -> tuple[UUID | None, UUID]:
         raise NotFound("There is no such matter, or you may not see it.") from None
 
 
-def _about(key: str) -> list[ColumnElement[bool]]:
+def _about(unit: Unit, key: str) -> list[ColumnElement[bool]]:
     account, holder = _parts(key)
+    if not unit.sight.everything and account not in unit.sight.owned:
+        raise NotFound("There is no such matter, or you may not see it.")
     return [Flag.holder_id == holder, Flag.account_id.is_(None) if account is None else Flag.account_id == account]
 
 

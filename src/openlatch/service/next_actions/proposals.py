@@ -15,6 +15,7 @@ from openlatch.core.flags.limits import NEVER
 from openlatch.core.flags.next_actions import ActionKind
 from openlatch.core.time_windows import day_in_words, end_of_last_day, ends_on, zone_of
 from openlatch.core.vocabulary import GrantState, Judgement, Reach, Standing, SystemKind
+from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import usage
 from openlatch.service.next_actions import suppositions
@@ -53,8 +54,6 @@ class OpenFlag:
     subject_id: UUID
     account: UUID | None
     holder: UUID
-    severity: int
-    sentence: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +83,23 @@ class Proposal:
     by_hand: str = ""
     asks: str = ""
 
+    @property
+    def stored(self) -> JsonObject:
+        """What showing it takes, as it is stored."""
+        return {
+            "title": self.title,
+            "grants": [str(ident) for ident in self.grants],
+            "sessions": [str(ident) for ident in self.sessions],
+            "exposures": [str(ident) for ident in self.exposures],
+            "level": self.level.model_dump(mode="json") if self.level else None,
+            "until": self.until.isoformat() if self.until else None,
+            "successor": self.successor.model_dump(mode="json") if self.successor else None,
+            "used_at": self.used_at.isoformat() if self.used_at else None,
+            "checks_path": self.loses is not None,
+            "by_hand": self.by_hand,
+            "asks": self.asks,
+        }
+
 
 def proposals(unit: Unit, flags: Sequence[OpenFlag]) -> Iterator[Proposal]:
     """Everything that could be done about these flags."""
@@ -101,6 +117,9 @@ class _Proposals:
             self.on[flag.subject, flag.subject_id].append(flag)
         live = select(Grant).where(Grant.id.in_(self._subjects("grant")), Grant.state.in_(LIVE))
         self.grants = {row.id: row for row in db.scalars(live)}
+        self.terms: dict[UUID, list[Term]] = defaultdict(list)
+        for term in db.scalars(select(Term).where(Term.grant_id.in_(self.grants))):
+            self.terms[term.grant_id].append(term)
         signed_in = select(Session).where(Session.id.in_(self._subjects("session")), Session.ended_at.is_(None))
         self.sessions = {row.id: row for row in db.scalars(signed_in)}
         about = {flag.account for flag in flags if flag.account}
@@ -109,9 +128,9 @@ class _Proposals:
         self.people = {row.id: row for row in db.scalars(select(Person).where(Person.id.in_(holders)))}
         self.names: Mapping[UUID, str] = {ident: person.name for ident, person in self.people.items()}
         for table in (Team, App, Account):
-            self.names |= dict(db.execute(select(table.id, table.name).where(table.id.in_(holders))).tuples())
+            self.names |= dict(db.execute(select(table.id, table.name).where(table.id.in_(holders))).all())
         manual = select(System.id, System.name).where(System.kind == SystemKind.BY_HAND)
-        self.by_hand = dict(db.execute(manual).tuples())
+        self.by_hand = dict(db.execute(manual).all())
 
     def _subjects(self, kind: str) -> set[UUID]:
         return {ident for of, ident in self.on if of == kind}
@@ -168,7 +187,7 @@ class _Proposals:
             grant,
             flags,
             f"End {self._access(grant)}",
-            suppositions.ended([grant.id]),
+            suppositions.ended(self.unit.now, [grant.id]),
             loses=(grant.holder_id, grant.account_id) if person is not None and not has_left else None,
             used_at=None if has_left else grant.last_used_at,
             by_hand=self._hands(grant.account_id),
@@ -183,7 +202,7 @@ class _Proposals:
                 grant,
                 flags,
                 f"Trim {self._access(grant)} to “{level.name}”, which covers the use of a year",
-                suppositions.trimmed(grant.id, level.id),
+                suppositions.trimmed(grant.id, [term.id for term in self.terms[grant.id]], level.id),
                 level=level,
                 by_hand=self._hands(grant.account_id),
             )
@@ -194,12 +213,13 @@ class _Proposals:
         person = self.people.get(grant.holder_id)
         until = self._last_day_of(person) or self._usual_end(account)
         if until is not None:
+            longer = [t.id for t in self.terms[grant.id] if t.until is None or t.until > until]
             yield self._on_grant(
                 ActionKind.SET_END,
                 grant,
                 flags,
                 f"Let {self._access(grant)} end on {day_in_words(ends_on(until, zone), zone)}",
-                suppositions.ending(grant.id, until),
+                suppositions.ending(grant.id, longer, until),
                 until=until,
             )
 
@@ -224,7 +244,7 @@ class _Proposals:
                     account.id,
                     f"Hand {account.name} over to {successor.name}",
                     _ids(flags),
-                    suppositions.owned(account.id, successor.id),
+                    suppositions.owned(account.id, account.owner_id, successor.id),
                     account.id,
                     successor=successor,
                     asks=f"{successor.name} has to accept it.",
@@ -251,7 +271,7 @@ class _Proposals:
                     account.id,
                     f"Close {_counted(len(exposures), 'exposure')} of {account.name} that nobody has called intended",
                     _ids(flags),
-                    suppositions.closed(account.id, exposures),
+                    suppositions.closed(self.unit.now, account.id, exposures),
                     account.id,
                     exposures=exposures,
                     by_hand=self._hands(account.id),
@@ -284,12 +304,13 @@ class _Proposals:
             together[session.account_id, session.holder_id].append(session.id)
         for (account, holder), ids in together.items():
             whose = _possessive(self.names.get(holder, "somebody"))
+            many = _counted(len(ids), "session") if len(ids) > 1 else "session"
             yield Proposal(
                 ActionKind.END_SESSIONS,
                 min(ids),
-                f"End {whose} {_counted(len(ids), 'session')} in {self.accounts[account].name}",
+                f"End {whose} {many} in {self.accounts[account].name}",
                 self._ids_on("session", ids),
-                suppositions.ended((), ids),
+                suppositions.ended(self.unit.now, (), ids),
                 account,
                 holder,
                 sessions=tuple(ids),
@@ -313,7 +334,7 @@ class _Proposals:
                     person.id,
                     f"End {_counted(len(grants), 'grant')} of {person.name}, who has left",
                     (*self._ids_on("grant", grants), *self._ids_on("session", sessions)),
-                    suppositions.ended(grants, sessions),
+                    suppositions.ended(self.unit.now, grants, sessions),
                     holder=person.id,
                     grants=tuple(grants),
                     sessions=tuple(sessions),

@@ -14,7 +14,7 @@ from openlatch.store.tables.exposure import (
     RuleDraft,
     SystemGuard,
 )
-from openlatch.store.tables.flags import Comment, Finding, Flag, OwnRule, Postponement
+from openlatch.store.tables.flags import ActionEffect, Comment, Finding, Flag, OwnRule, Postponement
 from openlatch.store.tables.grants import EndReminder, Grant, LargeChange, Level, Session, Term, Use
 from openlatch.store.tables.identity import (
     AddressProof,
@@ -45,6 +45,7 @@ __all__ = [
     "AccessRequest",
     "AccessRule",
     "Account",
+    "ActionEffect",
     "AddressProof",
     "ApiToken",
     "App",

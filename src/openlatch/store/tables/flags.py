@@ -13,6 +13,7 @@ from sqlalchemy import (
     Integer,
     SmallInteger,
     UniqueConstraint,
+    Uuid,
     text,
 )
 from sqlalchemy.dialects.postgresql import ARRAY
@@ -99,6 +100,25 @@ class Flag(Owned, Base):
     accepted_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     accepted_reason: Mapped[str | None]
     accepted_until: Mapped[datetime | None]
+
+
+class ActionEffect(Owned, Base):
+    """An action on flags as the worker worked it out: what it needs, and the open flags that it would clear.
+
+    ``raises`` is the risk of flags that it would raise. ``at`` is when that was so.
+    """
+
+    __tablename__ = "action_effects"
+    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
+
+    key: Mapped[str]
+    account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
+    holder_id: Mapped[UUID | None]
+    proposal: Mapped[JsonObject]
+    clears: Mapped[list[UUID]] = mapped_column(ARRAY(Uuid))
+    raises: Mapped[int]
+    loses_path: Mapped[bool]
+    at: Mapped[datetime]
 
 
 class Postponement(Owned, Base):

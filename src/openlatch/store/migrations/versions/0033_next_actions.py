@@ -1,7 +1,8 @@
-"""Actions that somebody puts off, and comments on matters"""
+"""Actions on flags with what they would clear, those that somebody puts off, and comments on matters"""
 
 import sqlalchemy as sa
 from alembic import op
+from sqlalchemy.dialects import postgresql
 
 revision = '0033'
 down_revision = '0032'
@@ -25,7 +26,20 @@ def _table(name: str, *columns: sa.schema.SchemaItem) -> None:
 
 
 def upgrade() -> None:
-    """Nothing is put off, and nothing is commented on."""
+    """Nothing is put off, and nothing is commented on; the worker works the actions out."""
+    _table(
+        'action_effects',
+        sa.Column('key', sa.Text(), nullable=False),
+        sa.Column('account_id', sa.Uuid(), nullable=True),
+        sa.Column('holder_id', sa.Uuid(), nullable=True),
+        sa.Column('proposal', postgresql.JSONB(), nullable=False),
+        sa.Column('clears', postgresql.ARRAY(sa.Uuid()), nullable=False),
+        sa.Column('raises', sa.Integer(), nullable=False),
+        sa.Column('loses_path', sa.Boolean(), nullable=False),
+        sa.Column('at', sa.DateTime(timezone=True), nullable=False),
+        sa.ForeignKeyConstraint(['account_id'], ['accounts.id'], name=op.f('fk_action_effects_account_id')),
+        sa.UniqueConstraint('organisation_id', 'key', name=op.f('uq_action_effects_organisation_id')),
+    )
     _table(
         'postponements',
         sa.Column('person_id', sa.Uuid(), nullable=False),
@@ -51,5 +65,6 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     """What was put off and commented on is lost; the journal still has it."""
+    op.drop_table('action_effects')
     op.drop_table('comments')
     op.drop_table('postponements')
