@@ -33,6 +33,7 @@ export const router = createRouter({
     { path: '/exposures', name: 'exposures', component: () => import('@/exposure/ExposuresPage.vue'), meta: { title: 'Exposures' } },
     { path: '/accounts/:id/rules', name: 'access-rules', component: () => import('@/exposure/AccessRulesPage.vue'), props: true, meta: { title: 'Access rules' } },
     { path: '/flags', name: 'flags', component: () => import('@/flags/FlagsPage.vue'), meta: { title: 'Flags' } },
+    { path: '/matters/:id', name: 'matter', component: () => import('@/next/MatterPage.vue'), props: true, meta: { title: 'Matter' } },
     { path: '/map', name: 'map', component: () => import('@/access/MapPage.vue'), meta: { title: 'Unused against dangerous' } },
     { path: '/ends', name: 'ends', component: () => import('@/access/EndsPage.vue'), meta: { title: 'What ends when' } },
     { path: '/rules', name: 'rules', component: () => import('@/flags/RulesPage.vue'), meta: { title: 'Rules' } },
@@ -57,7 +58,7 @@ export const router = createRouter({
   ],
 })
 
-const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'exposures', 'access-rules', 'partners', 'organisations', 'me'])
+const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'exposures', 'matter', 'access-rules', 'partners', 'organisations', 'me'])
 
 router.beforeEach(async (to) => {
   document.title = `${String(to.meta.title)} · Open Latch`

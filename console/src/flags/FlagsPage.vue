@@ -91,6 +91,7 @@ function parts(flag: FlagRow): string {
         <p class="text-sm text-soft">
           {{ flag.title }}. {{ flag.remedy }} Score: {{ parts(flag) }}. Raised {{ day(flag.raised_at) }}<template v-if="flag.worse_at">, worse since {{ day(flag.worse_at) }}</template>.
           <template v-if="flag.assigned_to">{{ flag.assigned_to.name }} sees to it. </template>
+          <RouterLink v-if="answersFor()" :to="`/matters/${flag.account?.id ?? '-'}~${flag.holder.id}`" class="link mr-2">Reasons and comments<span class="sr-only">: {{ flag.sentence }}</span></RouterLink>
           <RouterLink v-if="flag.account" :to="`/accounts/${flag.account.id}`" class="link">Open {{ flag.account.name }}</RouterLink>
           <RouterLink v-else :to="`/people/${flag.holder.id}`" class="link">Open {{ flag.holder.name }}</RouterLink>
         </p>

@@ -15,14 +15,14 @@ import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import { levelsOf } from './queries'
 
-const props = defineProps<{ open: boolean; grants?: GrantRow[]; filter?: string; title?: string; only?: string }>()
+const props = defineProps<{ open: boolean; grants?: GrantRow[]; filter?: string; title?: string; only?: string; level?: string; lastDay?: string }>()
 const emit = defineEmits<{ close: []; done: [] }>()
 const KINDS: [string, string][] = [
   ['set_end', 'Set or move the end'], ['set_level', 'Change the level'], ['suspend', 'Suspend'], ['resume', 'Resume'],
   ['replace', 'Hand to a successor'], ['end', 'End'], ['adopt', 'Record what nobody recorded'],
   ['restore', 'Give in the system again'], ['accept', 'Accept how the system departs'],
 ]
-const form = reactive({ kind: 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
+const form = reactive({ kind: 'set_end', last_day: props.lastDay ?? '', no_end: false, level: props.level ?? '', successor: '', reason: '' })
 const preview = ref<ChangePreview | null>(null)
 const result = ref<ChangeLine[] | null>(null)
 const error = ref<unknown>(null)
@@ -121,7 +121,7 @@ async function change(): Promise<void> {
         <label v-if="form.kind === 'accept'" class="block font-semibold">Until which day <input v-model="form.last_day" type="date" required class="field mt-1 font-normal" /></label>
         <label v-if="form.kind === 'set_level'" class="block font-semibold">
           To which level
-          <select v-if="systems.length === 1" v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select>
+          <select v-if="systems.length === 1" v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="row in levels.data.value?.rows ?? []" :key="row.id" :value="row.id">{{ row.name }}</option></select>
           <span v-else class="block font-normal text-soft">Pick grants of one system.</span>
         </label>
         <label v-if="form.kind === 'replace'" class="block font-semibold">To whom <RecordPicker of="people" label="To whom" class="mt-1" required :filter="CURRENT" :model-value="form.successor || null" @update:model-value="form.successor = $event ?? ''" /></label>

@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 
 import { get } from '@/service/api'
 import type { Found } from '@/service/types'
+import { usePlaces } from '@/frame/places'
 import { plain } from '@/frame/words'
 
 type One = Found['found'][number]
@@ -26,23 +27,34 @@ const groups = computed(() => {
   return (Object.keys(KINDS) as One['kind'][]).map((kind) => ({ kind, rows: found.filter((one) => one.kind === kind) })).filter((group) => group.rows.length)
 })
 
+const { groups: places } = usePlaces()
+// A place is found by its name, and by what is there.
+const fitting = computed(() => {
+  const asked = words.value.toLowerCase()
+  const all = places.value.flatMap((group) => group.places)
+  return asked ? all.filter((place) => `${place.label} ${place.about}`.toLowerCase().includes(asked)).slice(0, 5) : all
+})
+
 function open(): void {
   typed.value = ''
   isOpen.value = true
 }
 
-function go(one: One | null): void {
+function go(one: One | { to: string } | null): void {
   if (!one) return
   isOpen.value = false
+  if ('to' in one) return void router.push(one.to)
   const ownPage = ['people', 'accounts', 'apps', 'teams', 'rounds'].includes(one.kind)
   void router.push(ownPage ? `/${one.kind}/${one.id}` : { path: `/${one.kind}`, query: one.kind === 'systems' ? {} : { filter: `id eq "${one.id}"` } })
 }
 
-/** One key opens it from any page, unless one is writing or answering a question. */
+/** It opens by / from any page, unless somebody is writing or answers a question; and by Ctrl-K. */
 function onKey(event: KeyboardEvent): void {
   const target = event.target as HTMLElement | null
   const isWriting = target?.closest('input, textarea, select, [contenteditable]')
-  if (event.key !== '/' || event.ctrlKey || event.metaKey || event.altKey || isWriting || document.querySelector('[role=dialog]')) return
+  const isShortcut = event.key.toLowerCase() === 'k' && (event.ctrlKey || event.metaKey)
+  const isSlash = event.key === '/' && !event.ctrlKey && !event.metaKey && !event.altKey && !isWriting
+  if (!(isShortcut || isSlash) || document.querySelector('[role=dialog]')) return
   event.preventDefault()
   open()
 }
@@ -51,15 +63,21 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
 </script>
 
 <template>
-  <button class="button border-transparent bg-transparent" aria-keyshortcuts="/" @click="open">Search<kbd class="ml-1 hidden rounded-sm border border-line px-1.5 text-sm text-soft sm:inline" aria-hidden="true">/</kbd></button>
+  <button class="button border-transparent bg-transparent" aria-keyshortcuts="/ Control+K" @click="open">Search<kbd class="ml-1 hidden rounded-sm border border-line px-1.5 text-sm text-soft sm:inline" aria-hidden="true">/</kbd></button>
   <Dialog :open="isOpen" class="relative z-50" @close="isOpen = false">
     <div class="fixed inset-0 bg-ink/40" aria-hidden="true" />
     <div class="fixed inset-0 overflow-y-auto p-4 sm:p-[10vh]">
       <DialogPanel class="mx-auto max-w-2xl rounded-lg border border-line bg-card p-4 shadow-lg">
         <DialogTitle as="h2" class="sr-only">Search</DialogTitle>
         <Combobox :model-value="null" @update:model-value="go">
-          <ComboboxInput class="field" aria-label="Search over everything" placeholder="A person, an account, an app, a flag…" autocomplete="off" @change="typed = $event.target.value" />
+          <ComboboxInput class="field" aria-label="Find anything" placeholder="A person, an account, an app, a flag, a page…" autocomplete="off" @change="typed = $event.target.value" />
           <ComboboxOptions static class="mt-3 max-h-[60vh] overflow-y-auto" aria-label="What fits">
+            <template v-if="fitting.length">
+              <p class="px-3 pt-2 text-sm font-semibold text-soft" aria-hidden="true">Pages</p>
+              <ComboboxOption v-for="place in fitting" :key="place.to" v-slot="{ active }" :value="place" as="template">
+                <li class="cursor-pointer rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''"><span class="sr-only">Page: </span>{{ place.label }} <span class="text-sm text-soft">{{ place.about }}</span></li>
+              </ComboboxOption>
+            </template>
             <template v-for="group in groups" :key="group.kind">
               <p class="px-3 pt-2 text-sm font-semibold text-soft" aria-hidden="true">{{ KINDS[group.kind] }}</p>
               <ComboboxOption v-for="one in group.rows" :key="one.kind + one.id" v-slot="{ active }" :value="one" as="template">
@@ -68,7 +86,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
             </template>
           </ComboboxOptions>
         </Combobox>
-        <p class="mt-2 px-3 text-soft" role="status">{{ words.length < 2 ? 'Two letters or more.' : status === 'pending' ? 'Searching' : groups.length ? '' : 'Nothing that you may see fits.' }}</p>
+        <p class="mt-2 px-3 text-soft" role="status">{{ words.length < 2 ? 'Type two letters or more to search the register.' : status === 'pending' ? 'Searching…' : groups.length || fitting.length ? '' : 'Nothing that you may see matches.' }}</p>
       </DialogPanel>
     </div>
   </Dialog>

@@ -32,6 +32,8 @@ export type FactsOf = Schemas['FactsOf']
 export type FileLook = Schemas['FileLook']
 export type FilterKept = Schemas['FilterKept']
 export type FlagRow = Schemas['FlagRow']
+
+export type NextAction = Schemas['NextAction']
 export type Found = Schemas['Found']
 export type GrantRow = Schemas['GrantRow']
 export type GuardRow = Schemas['GuardRow']

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
@@ -10,12 +10,26 @@ import { ANYONE_CHANGES, UNJUDGED } from '@/exposure/exposure'
 import { isDark } from '@/frame/theme'
 import { counted, day, moment, plain } from '@/frame/words'
 import ChartBox from '@/frame/ChartBox.vue'
-import SeverityMark from '@/flags/SeverityMark.vue'
+import ActionList from '@/next/ActionList.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const { data, status, error, refetch } = useQuery({ key: ['today'], query: () => get('/today') })
 
-const serious = computed(() => (data.value?.flags.by_severity.critical ?? 0) + (data.value?.flags.by_severity.high ?? 0))
+const withPostponed = ref(false)
+const next = useQuery({ key: () => ['next', withPostponed.value], query: () => get('/next', { postponed: withPostponed.value }) })
+const answers = computed(() => Boolean(me.value?.administrator || me.value?.auditor || me.value?.owner))
+const reach = computed(() => {
+  const found = next.data.value
+  if (!found) return ''
+  const share = found.half ? ` ${counted(found.half, 'action')} would clear half of the risk${found.nine_tenths ? `, ${found.nine_tenths} nine tenths of it` : ''}.` : ''
+  return `${counted(found.flags, 'flag')} about ${counted(found.matters, 'matter')} are open.${share}`
+})
+const nothing = computed(() => {
+  const found = next.data.value
+  if (!found?.flags) return 'No flag is open. What you answer for is in order.'
+  if (found.as_of === null || found.is_due) return 'What each action would clear is being worked out. The list appears by itself.'
+  return found.postponed ? 'You have put off every action.' : `${counted(found.flags, 'flag')} are open that no action clears.`
+})
 const ending = computed(() => data.value?.ends.reduce((sum, week) => sum + week.count, 0) ?? 0)
 const option = computed(() => (isDark.value, endsOption(data.value?.ends ?? [])))
 const headline = computed(() => {
@@ -24,8 +38,8 @@ const headline = computed(() => {
   const parts = []
   if (found.items_to_decide) parts.push(`${counted(found.items_to_decide, 'item')} to decide`)
   if (found.questions_to_answer) parts.push(`${counted(found.questions_to_answer, 'question')} to answer`)
-  if (serious.value) parts.push(`${counted(serious.value, 'flag')} that should not wait`)
-  if (found.revocations_going_on) parts.push(`${counted(found.revocations_going_on, 'revocation')} on the way`)
+  if (next.data.value?.actions.length) parts.push(`${counted(next.data.value.actions.length, 'action')} to begin with`)
+  if (found.revocations_going_on) parts.push(`${counted(found.revocations_going_on, 'revocation')} in progress`)
   return parts.length ? parts.join(', ') : 'Nothing needs you now'
 })
 </script>
@@ -34,39 +48,26 @@ const headline = computed(() => {
   <p class="text-soft">{{ me?.organisation.name }}, today</p>
   <h1 class="mb-5 text-3xl">{{ headline || 'Today' }}</h1>
   <StateNote :status="status" :error="error" @retry="refetch" />
-  <div v-if="data" class="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
-    <section class="card" aria-labelledby="worst">
-      <div class="flex items-baseline justify-between px-5 pt-4">
-        <h2 id="worst" class="text-xl">Look at these first</h2>
-        <RouterLink to="/flags" class="link">All flags</RouterLink>
+  <div v-if="data" class="grid items-start gap-5" :class="answers ? 'lg:grid-cols-[3fr_2fr]' : 'max-w-2xl'">
+    <section v-if="answers" class="card" aria-labelledby="first">
+      <div class="flex items-baseline justify-between gap-4 px-5 pt-4">
+        <h2 id="first" class="text-xl">Do these first</h2>
+        <RouterLink to="/flags" class="link whitespace-nowrap">All flags</RouterLink>
       </div>
-      <p v-if="!data.flags.worst.length" class="px-5 py-6 text-soft">No flag is open. What you answer for is in order.</p>
-      <ul class="mt-2 divide-y divide-line">
-        <li v-for="flag in data.flags.worst" :key="flag.id" class="flex flex-wrap items-start gap-3 px-5 py-3 sm:flex-nowrap">
-          <SeverityMark :severity="flag.severity" class="w-22 shrink-0" />
-          <div>
-            <p>{{ flag.sentence }}</p>
-            <p class="text-sm text-soft">
-              {{ flag.remedy }}
-              <RouterLink v-if="flag.account" :to="`/accounts/${flag.account.id}`" class="link ml-1">Open {{ flag.account.name }}</RouterLink>
-            </p>
-          </div>
-        </li>
-      </ul>
-      <dl class="grid grid-cols-4 border-t border-line text-center">
-        <div v-for="word in ['critical', 'high', 'medium', 'low']" :key="word" class="flex flex-col-reverse py-3">
-          <dt class="text-sm text-soft">{{ word }}</dt>
-          <dd class="font-display text-2xl font-semibold tabular-nums" :class="word === 'critical' ? 'text-rust' : ''">
-            {{ data.flags.by_severity[word] ?? 0 }}
-          </dd>
-        </div>
-      </dl>
+      <p v-if="next.data.value?.actions.length" class="px-5 text-soft">{{ reach }}</p>
+      <StateNote :status="next.status.value" :error="next.error.value" class="px-5 pb-4" @retry="next.refetch()" />
+      <p v-if="next.data.value && !next.data.value.actions.length" class="px-5 py-6 text-soft">{{ nothing }}</p>
+      <ActionList v-if="next.data.value?.actions.length" :actions="next.data.value.actions" class="mt-2" @changed="next.refetch()" />
+      <p v-if="next.data.value?.postponed" class="border-t border-line px-5 py-3 text-sm text-soft">
+        You have put {{ counted(next.data.value.postponed, 'action') }} off.
+        <button class="link" @click="withPostponed = !withPostponed">{{ withPostponed ? 'Leave them out' : 'Show them, too' }}</button>
+      </p>
     </section>
     <div class="space-y-5">
       <section v-if="data.requests_pending || data.offers_pending || data.questions_to_answer" class="card p-5" aria-labelledby="answers">
         <h2 id="answers" class="text-xl">Waiting for an answer</h2>
         <p v-if="data.questions_to_answer" class="mt-1"><RouterLink to="/mine#questions" class="link">{{ counted(data.questions_to_answer, 'question') }}</RouterLink> about your access</p>
-          <p v-if="data.requests_pending" class="mt-1"><RouterLink to="/requests?filter=state+eq+%22pending%22" class="link">{{ counted(data.requests_pending, 'request') }}</RouterLink> for access</p>
+        <p v-if="data.requests_pending" class="mt-1"><RouterLink to="/requests?filter=state+eq+%22pending%22" class="link">{{ counted(data.requests_pending, 'request') }}</RouterLink> for access</p>
         <p v-if="data.offers_pending" class="mt-1"><RouterLink to="/offers?filter=state+eq+%22pending%22" class="link">{{ counted(data.offers_pending, 'offer') }}</RouterLink> not answered yet</p>
       </section>
       <section v-if="data.exposures.open" class="card p-5" aria-labelledby="open">
@@ -85,7 +86,7 @@ const headline = computed(() => {
         </ul>
       </section>
       <section class="card p-5" aria-labelledby="going">
-        <h2 id="going" class="text-xl">Revocations on the way</h2>
+        <h2 id="going" class="text-xl">Revocations in progress</h2>
         <p v-if="!data.revocations.length" class="mt-1 text-soft">None is in progress.</p>
         <ul class="mt-2 space-y-2">
           <li v-for="row in data.revocations" :key="row.id">
@@ -98,7 +99,7 @@ const headline = computed(() => {
         </p>
       </section>
       <section class="card p-5" aria-labelledby="ends">
-        <h2 id="ends" class="text-xl">Ends ahead</h2>
+        <h2 id="ends" class="text-xl">Expiry dates</h2>
         <p class="text-soft">{{ counted(ending, 'grant') }} {{ ending === 1 ? 'ends' : 'end' }} within twelve weeks.</p>
         <ChartBox v-if="ending" :option="option" :height="150" :label="`Grants that end, by week: ${data.ends.map((w) => `${w.week_begins}: ${w.count}`).join(', ')}`" />
       </section>

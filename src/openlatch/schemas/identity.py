@@ -297,6 +297,8 @@ class Me(Answer):
     )
     as_partner: bool = Field(False, description="Whether you are here as somebody of a partner organisation.")
     notices: int = Field(0, description="How many notices you have not read.")
+    to_decide: int = Field(0, description="How many items of open reviews wait for your decision.")
+    to_answer: int = Field(0, description="How many requests for access wait for an answer.")
     csrf: str = Field("", description="To be sent as X-CSRF-Token with calls that change something.")
 
 

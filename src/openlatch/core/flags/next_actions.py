@@ -13,6 +13,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from fractions import Fraction
+from heapq import heapify, heappop, heappush
 from uuid import UUID
 
 from openlatch.core.vocabulary import Severity
@@ -110,20 +111,30 @@ def choose(candidates: Iterable[Candidate], risks: Mapping[UUID, int]) -> list[C
     comes first, so that the order is always the same.
     """
     left = sum(risks.values())
-    rest = [candidate for candidate in sorted(candidates, key=lambda each: each.key) if _helps(candidate, risks)]
     open_flags = set(risks)
     chosen: list[Chosen] = []
-    while rest:
-        best = max(rest, key=lambda each: _weight(each.clears & open_flags, risks) / each.cost)
-        clears = frozenset(best.clears & open_flags)
-        risk = _weight(clears, risks)
-        if not risk:
-            break
-        left -= risk
-        open_flags -= clears
-        chosen.append(Chosen(best, clears, risk, left))
-        rest = [each for each in rest if each is not best and each.clears & open_flags]
+    # What an action newly clears only becomes less: one that is still best when counted anew is the best of all.
+    waiting = [_waiting(each, each.clears, risks) for each in candidates if _helps(each, risks)]
+    heapify(waiting)
+    while waiting:
+        worth, _, candidate = heappop(waiting)
+        clears = frozenset(candidate.clears & open_flags)
+        counted = _waiting(candidate, clears, risks)
+        if counted[0] != worth:
+            heappush(waiting, counted)
+        elif clears and worth:
+            risk = _weight(clears, risks)
+            left -= risk
+            open_flags -= clears
+            chosen.append(Chosen(candidate, clears, risk, left))
     return chosen
+
+
+def _waiting(
+    candidate: Candidate, clears: Iterable[UUID], risks: Mapping[UUID, int]
+) -> tuple[Fraction, str, Candidate]:
+    """An action in the order of what it is worth, the most first; of equals by key."""
+    return -_weight(clears, risks) / candidate.cost, candidate.key, candidate
 
 
 def needed_for(chosen: Sequence[Chosen], total: int, share: Fraction) -> int | None:

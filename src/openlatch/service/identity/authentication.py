@@ -24,8 +24,9 @@ from sqlalchemy.orm import undefer
 from openlatch import schemas
 from openlatch.core.identity import passwords
 from openlatch.core.ids import new_id
+from openlatch.core.states import RequestState
 from openlatch.core.time_windows import zone_of
-from openlatch.core.vocabulary import Role, Standing, TokenScope
+from openlatch.core.vocabulary import ItemState, Role, Standing, TokenScope
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, OrganisationNeeded, TooMany
 from openlatch.service.acting import visits
 from openlatch.service.identity import recovery, second_factor, try_limits
@@ -34,6 +35,7 @@ from openlatch.service.notifications import notices
 from openlatch.service.unit import FRESH_PROOF, Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
+    AccessRequest,
     Account,
     ApiToken,
     Item,
@@ -41,6 +43,7 @@ from openlatch.store.tables import (
     Organisation,
     PartnerLink,
     Person,
+    Round,
     SignIn,
     SignInLink,
     WebSession,
@@ -421,6 +424,13 @@ def describe(unit: Unit) -> schemas.Me:
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation)
     items = select(func.count(Item.id)).where(Item.reviewer_id == unit.viewer.person)
     owned = select(func.count(Account.id)).where(Account.owner_id == unit.viewer.person)
+    waiting = select(func.count(Item.id)).join(Round, Round.id == Item.round_id).where(unit.sight.my_items())
+    waiting = waiting.where(Item.state == ItemState.UNDECIDED, Round.closed_at.is_(None))
+    asked = select(func.count(AccessRequest.id)).where(
+        unit.sight.requests(),
+        AccessRequest.state == RequestState.PENDING,
+        AccessRequest.person_id != unit.viewer.person,
+    )
     unread = select(func.count(Notice.id)).where(unit.sight.notices(), Notice.read_at.is_(None))
     assert unit.viewer.person is not None
     return schemas.Me(
@@ -436,6 +446,8 @@ def describe(unit: Unit) -> schemas.Me:
         elsewhere=_elsewhere(unit),
         as_partner=_as_partner(unit),
         notices=unit.db.scalar(unread) or 0,
+        to_decide=unit.db.scalar(waiting) or 0,
+        to_answer=unit.db.scalar(asked) or 0,
     )
 
 

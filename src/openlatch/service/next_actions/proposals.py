@@ -223,6 +223,10 @@ class _Proposals:
                 until=until,
             )
 
+    def _left(self, person: Person) -> str:
+        zone = self.unit.zone
+        return f"left on {day_in_words(ends_on(person.leaves_at, zone), zone)}" if person.leaves_at else "has left"
+
     @staticmethod
     def _last_day_of(person: Person | None) -> datetime | None:
         return person.leaves_at if person is not None and person.standing == Standing.LEAVING else None
@@ -332,7 +336,7 @@ class _Proposals:
                 yield Proposal(
                     ActionKind.END,
                     person.id,
-                    f"End {_counted(len(grants), 'grant')} of {person.name}, who has left",
+                    f"End {_counted(len(grants), 'grant')} of {person.name}, who {self._left(person)}",
                     (*self._ids_on("grant", grants), *self._ids_on("session", sessions)),
                     suppositions.ended(self.unit.now, grants, sessions),
                     holder=person.id,
