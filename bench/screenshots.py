@@ -91,7 +91,7 @@ def _exposing(page: Page, rules: Any) -> None:
     box = page.get_by_label("Rule document")
     text = box.input_value()
     box.fill(text.replace('["list", "fetch"]', '["list", "fetch", "upload"]').replace('"/drafts/**"', '"/**"'))
-    page.get_by_role("button", name="See what it would open").click()
+    page.get_by_role("button", name="Preview").click()
     page.get_by_text(re.compile(r"would open")).first.wait_for()
     page.evaluate("window.scrollTo(0, 0)")
     _shoot(page, "draft")

@@ -48,4 +48,4 @@ def test_whatever_is_journalled_or_announced_is_a_kind_that_consoles_know() -> N
                 place = {"record": 1, "announce": 0}.get(node.func.attr)
                 if place is not None and len(node.args) > place and isinstance(node.args[place], ast.Constant):
                     used.add(node.args[place].value)
-    assert used | {"notice", "everything"} == set(get_args(schemas.ChangedKind))
+    assert used | {"notice", "everything", "action"} == set(get_args(schemas.ChangedKind))

@@ -45,8 +45,10 @@ class Program:
     def stop(self) -> None:
         """End the process that the others come from."""
         assert self._started.stdin is not None
+        assert self._started.stdout is not None
         self._started.stdin.close()
         self._started.wait(timeout=10)
+        self._started.stdout.close()
 
 
 def _run(asked: dict[str, Any]) -> None:

@@ -104,6 +104,7 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
             "access rules": f"{first('accounts', 'name', 'Press room')}/rules",
             "team": first("teams", "name", "Wardens of the season"),
             "facts": "/facts",
+            "matter": f"/matters/{client.next_actions().actions[0].matter}",
             "drift": "/drift",
             "leaving": f"{first('people', 'name', 'Kit Varley')}/leaving",
             **{name: f"/{name}" for name in ("mine", "give", "offers", "requests", "levels", "notices", "settings")},
@@ -344,7 +345,7 @@ def test_a_review_from_schedule_to_evidence_by_keyboard_alone(
     page.keyboard.press("Enter")
     dialog.get_by_role("button", name=re.compile("^Close (the round|with)")).focus()
     page.keyboard.press("Enter")
-    evidence = page.get_by_role("link", name="Take the evidence")
+    evidence = page.get_by_role("link", name="Download the evidence")
     expect(evidence).to_be_visible(timeout=60_000)
     evidence.focus()
     with page.expect_download() as taken:
@@ -378,9 +379,9 @@ def test_a_question_is_asked_and_answered_and_many_are_kept_but_not_what_is_flag
     expect(holder.get_by_role("heading", name="Questions to you")).to_have_count(0)
     reviewer.locator("[data-test^=item-]", has_text="Fenna Aldous").click()
     expect(reviewer.locator("[data-test=desk]")).to_contain_text("Yes, from May.")
-    reviewer.get_by_label("In groups by").select_option(label="account")
+    reviewer.get_by_label("Group by").select_option(label="account")
     for group in ("Wardens' mailbox", "Booking desk mailbox"):
-        reviewer.get_by_role("button", name=f"Pick all of {group}").click()
+        reviewer.get_by_role("button", name=f"Select all of {group}").click()
     many = reviewer.get_by_role("region", name="Many at once")
     many.get_by_role("button", name=re.compile("^Keep")).click()
     expect(many.get_by_role("alert")).to_contain_text("What is flagged can't be kept together")
@@ -442,15 +443,15 @@ def test_a_file_is_checked_and_brought_in(signed_in: Open) -> None:
     }
     page.locator("input[type=file]").set_input_files(file)  # type: ignore[arg-type]
     expect(page.get_by_label("What Mail is")).to_have_value("address")
-    page.get_by_role("button", name="See what it does").click()
+    page.get_by_role("button", name="Preview").click()
     expect(page.get_by_text("Nothing was kept.")).to_be_visible()
     expect(page.get_by_text("Line 3, name: is empty")).to_be_visible()
     refuse_faults(page, "a file that was tried")
     with page.expect_download() as taken:
-        page.get_by_role("button", name="Take the refused lines away").click()
+        page.get_by_role("button", name="Download the refused lines").click()
     assert "k2" in Path(taken.value.path()).read_text()
     page.get_by_label("keep the good lines").check()
-    page.get_by_role("button", name="Bring it in").click()
+    page.get_by_role("button", name="Import it").click()
     expect(page.get_by_text("1 added, 0 changed, 0 unchanged, 1 refused. Kept.")).to_be_visible()
 
 
@@ -473,7 +474,7 @@ def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(
     owner.get_by_label("only some").check()
     owner.get_by_role("button", name="All 4 one by one").click()
     expect(owner.get_by_text("4 parts chosen.")).to_be_visible()
-    told = owner.get_by_role("region", name="What it comes to")
+    told = owner.get_by_role("region", name="Summary")
     expect(told.get_by_text("is one slip away from tobias.renn@hollinfell.example.org")).to_be_visible()
     expect(told.get_by_text("Let others into the mailbox")).to_be_visible()
     owner.get_by_role("button", name="Send 1 offer").click()
@@ -548,7 +549,7 @@ def test_a_request_is_answered_with_less_and_the_asker_hears_of_it(signed_in: Op
     dialog.get_by_label("Last day").fill("2099-12-31")
     dialog.get_by_role("button", name="Give Fenna Aldous access").click()
     expect(dialog).to_have_count(0)
-    asker.get_by_role("button", name="Good").click()
+    asker.get_by_role("button", name="Done").click()
     expect(asker.get_by_text("Booking web site").first).to_be_visible()
     asker.get_by_role("link", name="Notices").click()
     expect(asker.get_by_text("granted your request for Booking web site")).to_be_visible()
@@ -565,17 +566,17 @@ def test_a_change_to_many_shows_a_line_for_each_before_and_after(signed_in: Open
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Last day").fill("2099-06-30")
     dialog.get_by_label("Why").fill("The season ends.")
-    dialog.get_by_role("button", name="See what it would do").click()
+    dialog.get_by_role("button", name="Preview").click()
     expect(dialog.get_by_text("runs to the end of 30 June 2099")).to_be_visible()
     refuse_faults(page, "changing grants")
     dialog.get_by_role("button", name="Set or move the end: 1 grant").click()
-    expect(dialog.get_by_role("button", name="Good")).to_be_visible()
-    dialog.get_by_role("button", name="Good").click()
+    expect(dialog.get_by_role("button", name="Done")).to_be_visible()
+    dialog.get_by_role("button", name="Done").click()
     page.goto("/accounts")
     page.get_by_role("link", name="Building plans").click()
     box = page.get_by_role("region", name="Latches")
     box.get_by_role("button", name="Set No outsiders").click()
-    box.get_by_role("button", name="See what breaks it").click()
+    box.get_by_role("button", name="Preview").click()
     expect(box.get_by_text("is an outsider").first).to_be_visible()
     box.get_by_role("button", name="Set it to warn").click()
     expect(box.get_by_text("Broken: ").first).to_be_visible()
@@ -630,7 +631,7 @@ def test_a_region_of_the_map_is_what_the_list_shows(signed_in: Open) -> None:
     assert count is not None
     place.focus()
     page.keyboard.press("Enter")
-    picked = page.get_by_role("region", name=re.compile("picked"))
+    picked = page.get_by_role("region", name=re.compile("selected"))
     expect(picked.get_by_role("listitem")).to_have_count(int(count[0]))
     picked.get_by_role("link", name="Show as a list").click()
     expect(page.get_by_text(f"{count[0]} grants", exact=True)).to_be_visible()
@@ -680,7 +681,7 @@ def test_a_forgotten_folder_is_closed_and_the_next_one_prevented(signed_in: Open
     rules.fill(json.dumps({"form": "open-latch-rules-1", "rules": [{**opens, "to": ["shred"]}]}))
     expect(page.get_by_text("Line 1: The system has no permission “shred”.")).to_be_visible()
     rules.fill(json.dumps({"form": "open-latch-rules-1", "rules": [opens]}))
-    page.get_by_role("button", name="See what it would open").click()
+    page.get_by_role("button", name="Preview").click()
     expect(page.locator("[data-test=counts]")).to_contain_text("2 would open")
     expect(page.get_by_text("Anyone can see “Accidents of the year”.")).to_be_visible()
 
@@ -694,5 +695,5 @@ def test_flags_are_picked_and_given_to_somebody(signed_in: Open) -> None:
     boxes.nth(1).check()
     many = page.get_by_role("region", name="Many at once")
     expect(many.get_by_role("button", name=re.compile("^End "))).to_be_visible()
-    _choose(many, "Seen to by", "Lene Marsh")
-    expect(page.get_by_text("Lene Marsh sees to it.")).to_have_count(2)
+    _choose(many, "Assigned to", "Lene Marsh")
+    expect(page.get_by_text("Assigned to Lene Marsh.")).to_have_count(2)

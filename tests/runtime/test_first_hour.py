@@ -109,7 +109,7 @@ def _fill_register(page: Page) -> None:
     pick(page, "Who", "Bo Fern")
     pick(page, "Level", "Edit")
     dialog.get_by_label("How you know").fill("Seen in the sheet's list.")
-    dialog.get_by_role("button", name="See what it does").click()
+    dialog.get_by_role("button", name="Preview").click()
     expect(dialog.get_by_text("1 new, 0 recorded already.")).to_be_visible()
     dialog.get_by_role("button", name="Record 1").click()
     expect(dialog).to_have_count(0)
@@ -137,7 +137,7 @@ def _review(page: Page) -> None:
     expect(page.get_by_text("0 of 1 item left for you")).to_be_visible()
     closing.click()
     dialog.get_by_role("button", name=re.compile("^Close (the round|with)")).click()
-    evidence = page.get_by_role("link", name="Take the evidence")
+    evidence = page.get_by_role("link", name="Download the evidence")
     expect(evidence).to_be_visible(timeout=60_000)
     with page.expect_download() as taken:
         evidence.click()

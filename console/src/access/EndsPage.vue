@@ -63,7 +63,7 @@ function move(by: number): void {
 </script>
 
 <template>
-  <PageHead title="What ends when" about="Grants, people who leave, offers that run out, reviews that are due. The fuller a day, the more ends on it.">
+  <PageHead title="Expiry dates" about="Grants, people who leave, offers that run out, reviews that are due. The fuller a day, the more ends on it.">
     <div class="flex gap-2">
       <button class="button" @click="move(-months)">Earlier</button>
       <button class="button" @click="move(months)">Later</button>

@@ -33,7 +33,7 @@ async function want(wants: boolean): Promise<void> {
 </script>
 
 <template>
-  <PageHead :title="person ? 'What the rules are told of them' : 'What the rules are told of me'" about="Every fact that rules look at, and every rule that looks. Nothing else is used.">
+  <PageHead :title="person ? 'What the rules know about them' : 'What the rules know about me'" about="Every fact that rules use, and the rules that use it. Nothing else is used.">
     <div v-if="!person" class="flex gap-2">
       <button class="button" @click="want(true)">Get the weekly letter</button>
       <button class="button" @click="want(false)">No letter</button>

@@ -57,7 +57,7 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
 </script>
 
 <template>
-  <PageHead title="Unused against dangerous" about="Every live grant by how dangerous it is and how long it went unused. What lies up and to the right should not be there: pick a region, and act on it." />
+  <PageHead title="Unused and dangerous" about="Every live grant by how dangerous it is and how long it went unused. Grants at the top right are the most urgent. Select a region to act on it." />
   <StateNote :status="status" :error="error" @retry="refetch" />
   <div v-if="data" class="card overflow-x-auto p-4" tabindex="0" role="group" aria-label="The map">
     <table class="w-full min-w-[640px] table-fixed border-separate border-spacing-1">
@@ -93,10 +93,10 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
   </div>
   <section v-if="picked.length" class="mt-5" aria-labelledby="picked">
     <div class="mb-2 flex flex-wrap items-center gap-3">
-      <h2 id="picked" class="text-xl">{{ counted(total, 'grant') }} picked</h2>
+      <h2 id="picked" class="text-xl">{{ counted(total, 'grant') }} selected</h2>
       <button v-if="me?.administrator || me?.owner" class="button-end" @click="isChanging = true">Change or end {{ counted(total, 'grant') }}</button>
       <RouterLink :to="{ path: '/grants', query: { filter } }" class="link">Show as a list</RouterLink>
-      <button class="link" @click="picked = []">Pick none</button>
+      <button class="link" @click="picked = []">Clear selection</button>
     </div>
     <ul v-if="list.data.value?.rows.length" class="card divide-y divide-line">
       <li v-for="grant in list.data.value.rows" :key="grant.id" class="grid gap-x-4 px-5 py-2 md:grid-cols-[1.4fr_1.4fr_8rem_9rem]">

@@ -85,18 +85,18 @@ const confirmFactor = () => attempt(async () => {
       <div class="mt-4 flex flex-wrap gap-2">
         <button v-if="offer.kind === 'access'" class="button-main" :disabled="offer.lacking.length > 0" @click="accept(offer)">Accept<span class="sr-only"> {{ offer.account.name }}</span></button>
         <button class="button" @click="decline(offer, false)">Decline</button>
-        <button class="button" @click="decline(offer, true)">I do not know who sent this</button>
+        <button class="button" @click="decline(offer, true)">I don’t know the sender</button>
       </div>
     </section>
     <div class="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
       <section aria-labelledby="reach">
-        <h2 id="reach" class="mb-2 text-xl">What I can reach</h2>
+        <h2 id="reach" class="mb-2 text-xl">What you can reach</h2>
         <p v-if="!data.reach.length" class="card border-dashed p-8 text-center text-soft">Nothing yet. Ask for access, or wait for an offer.</p>
         <ul v-else class="card divide-y divide-line">
           <li v-for="path in data.reach" :key="path.account.id + path.words" class="flex flex-wrap items-start gap-x-4 gap-y-1 px-5 py-3">
             <div class="min-w-0 flex-1 basis-64">
               <p class="font-medium">{{ path.account.name }} <span v-if="path.part" class="font-normal text-soft">only {{ path.part }}</span></p>
-              <p><span v-if="path.owed === 'give'" class="mr-1 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">to be given</span>{{ path.level }}, {{ ends(path) }}<template v-if="path.hours">; {{ path.hours }}</template></p>
+              <p><span v-if="path.owed === 'give'" class="mr-1 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">not given yet</span>{{ path.level }}, {{ ends(path) }}<template v-if="path.hours">; {{ path.hours }}</template></p>
               <p class="text-sm text-soft">{{ path.hops.length > 1 ? path.words : `Given by ${path.given_by ?? 'nobody known'}` }}. Used: {{ ago(path.last_used_at) }}</p>
             </div>
             <ReachMark :reach="path.reach" />
@@ -119,7 +119,7 @@ const confirmFactor = () => attempt(async () => {
       </section>
       <div class="space-y-5">
         <section aria-labelledby="mine">
-          <h2 id="mine" class="mb-2 text-xl">Who can reach mine</h2>
+          <h2 id="mine" class="mb-2 text-xl">Who can reach your accounts</h2>
           <p v-if="!data.mine.length" class="card border-dashed p-6 text-center text-soft">No account is yours.</p>
           <details v-for="own in data.mine" :key="own.account.id" class="card mb-2 px-5 py-3">
             <summary class="cursor-pointer font-medium">{{ own.account.name }} <span class="font-normal text-soft">{{ counted(own.holders.length, 'other') }}</span></summary>
@@ -133,7 +133,7 @@ const confirmFactor = () => attempt(async () => {
           </details>
         </section>
         <section class="card space-y-3 p-5" aria-labelledby="how">
-          <h2 id="how" class="text-xl">How I am set</h2>
+          <h2 id="how" class="text-xl">My settings</h2>
           <p>
             {{ data.settings.address ?? 'No address' }}:
             <template v-if="data.settings.address_confirmed_at">confirmed on {{ day(data.settings.address_confirmed_at) }}.</template>
@@ -147,7 +147,7 @@ const confirmFactor = () => attempt(async () => {
             <label class="block font-semibold">The code that it shows now <input v-model="code" inputmode="numeric" required class="field mt-1 font-normal" /></label>
             <button class="button-main">Use it from now on</button>
           </form>
-          <label class="block"><input type="checkbox" class="accent-moss" :checked="data.settings.refuses_offers" @change="attempt(() => send('PUT', '/me/offers', { refuses: !data?.settings.refuses_offers }))" /> Nobody may send me offers</label>
+          <label class="block"><input type="checkbox" class="accent-moss" :checked="data.settings.refuses_offers" @change="attempt(() => send('PUT', '/me/offers', { refuses: !data?.settings.refuses_offers }))" /> Nobody may send you offers</label>
         </section>
         <ReviewerBox />
       </div>
@@ -157,7 +157,7 @@ const confirmFactor = () => attempt(async () => {
     <form class="mt-3 space-y-4" @submit.prevent="giveUp">
       <p>Your “{{ givingUp?.level }}” on {{ givingUp?.account.name }} ends, also in the system where it lives. To have it again you would have to ask.</p>
       <label class="block font-semibold">Why <span class="font-normal text-soft">(if you like)</span><input v-model="reason" class="field mt-1 font-normal" /></label>
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="givingUp = null">Keep it</button><button class="button-end">Give up {{ givingUp?.account.name }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="givingUp = null">Cancel</button><button class="button-end">Give up {{ givingUp?.account.name }}</button></div>
     </form>
   </ModalBox>
   <LongerDialog :grant="longer" @close="longer = null" @done="note = $event" />

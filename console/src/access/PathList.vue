@@ -34,7 +34,7 @@ function endLabel(path: Path): string {
         <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>
         <span v-if="path.left" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust" title="The system may still let them in.">has left; may still get in</span>
         <span v-if="!path.recorded" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">unrecorded</span>
-        <span v-if="path.owed === 'give'" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">to be given</span>
+        <span v-if="path.owed === 'give'" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">not given yet</span>
         <span v-if="path.revoking" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">revoking</span>
         <p v-if="path.hops.length > 1" class="text-sm text-soft">{{ path.words }}</p>
       </div>

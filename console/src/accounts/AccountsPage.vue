@@ -43,7 +43,7 @@ const COLUMNS = [
     <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add an account</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="accounts" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No account is like that. An account is something that several share: a mailbox, a database, a sheet." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No accounts match. An account is something that several people share: a mailbox, a database, a spreadsheet." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="Accounts" :has-more="hasMore" :has-less="hasLess" :total="count" @more="more" @less="less" @all="all(500).then((ids) => (picked = ids))">
     <template #name="{ row }">
       <RouterLink :to="`/accounts/${row.id}`" class="link">{{ row.name }}</RouterLink>

@@ -35,7 +35,7 @@ const COLUMNS = [
     <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add an app</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="apps" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No app is like that. An app comes here by hand, by a file, or from a system that is read." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No apps match. Add apps by hand, import them from a file, or read them from a connected system." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Apps" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }">
       <RouterLink :to="`/apps/${row.id}`" class="link">{{ row.name }}</RouterLink>

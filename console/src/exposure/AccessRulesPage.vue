@@ -90,7 +90,7 @@ const apply = () =>
 </script>
 
 <template>
-  <PageHead :title="data ? `Access rules of ${data.account.name}` : 'Access rules'" about="Change the rules here, see what they would open and close, then set them in the system or take the document away. Nothing is written before you say so." />
+  <PageHead :title="data ? `Access rules of ${data.account.name}` : 'Access rules'" about="Change the rules here, see what they would open and close, then set them in the system or download the document. Nothing is written until you confirm." />
   <StateNote :status="status" :error="error" @retry="refetch" />
   <div v-if="data" class="grid items-start gap-5 lg:grid-cols-2">
     <section class="card p-5" aria-labelledby="document">
@@ -103,9 +103,9 @@ const apply = () =>
         <textarea v-model="text" :rows="lines" wrap="off" spellcheck="false" aria-label="Rule document" aria-describedby="problems" class="min-w-0 flex-1 resize-none bg-transparent px-2 leading-6 whitespace-pre outline-offset-[-2px]" data-test="rules" />
       </div>
       <div class="mt-3 flex flex-wrap gap-2">
-        <button class="button-main" :disabled="isBusy || problems.length > 0" @click="tryIt">See what it would open</button>
+        <button class="button-main" :disabled="isBusy || problems.length > 0" @click="tryIt">Preview</button>
         <button class="button" :disabled="isBusy || draft?.state !== 'ready'" data-test="set-rules" @click="isAsking = true">Set them in the system</button>
-        <button class="button" @click="saveText('access-rules.json', text, 'application/json')">Take it away</button>
+        <button class="button" @click="saveText('access-rules.json', text, 'application/json')">Download</button>
         <RouterLink :to="`/accounts/${id}`" class="button">Back to the account</RouterLink>
       </div>
     </section>
@@ -127,7 +127,7 @@ const apply = () =>
         <label class="block font-semibold">Why <input v-model="reason" required class="field mt-1 font-normal" /></label>
         <ProblemNote :error="failed" />
         <div class="flex justify-end gap-2">
-          <button type="button" class="button" @click="isAsking = false">Leave it as it is</button>
+          <button type="button" class="button" @click="isAsking = false">Cancel</button>
           <button class="button-main" :disabled="isBusy">Set the rules</button>
         </div>
       </form>

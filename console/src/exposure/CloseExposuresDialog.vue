@@ -66,7 +66,7 @@ watch(
       </template>
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Leave it open</button>
+        <button type="button" class="button" @click="$emit('close')">Cancel</button>
         <button v-if="preview" class="button-end" :disabled="reason.trim().length < 3" data-test="close-rules">Take {{ counted(preview.rules.length, 'rule') }} away</button>
       </div>
     </form>

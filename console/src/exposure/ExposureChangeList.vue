@@ -16,9 +16,9 @@ const COLOURS = { new: 'text-rust', gone: 'text-moss', changed: 'text-brass', un
       <strong :class="COLOURS[line.change]">{{ WORDS[line.change] }}{{ line.change === 'changed' && line.grew ? ', wider' : '' }}</strong>
       <div>
         <p>{{ line.sentence }} <span class="text-soft">{{ line.account.name }}; by {{ line.rules.join(', ') }}<template v-if="line.narrowed_by.length">, narrowed by {{ line.narrowed_by.join(', ') }}</template>.</span></p>
-        <p v-if="line.change === 'changed' && line.gained.length" class="text-sm text-rust">Gets in besides: {{ line.gained.join('; ') }}.</p>
-        <p v-if="line.change === 'changed' && line.lost.length" class="text-sm text-moss">Gets in no more: {{ line.lost.join('; ') }}.</p>
-        <p v-if="line.forbidden && line.change !== 'gone'" class="text-sm text-rust">Against a guard.</p>
+        <p v-if="line.change === 'changed' && line.gained.length" class="text-sm text-rust">Also lets in: {{ line.gained.join('; ') }}.</p>
+        <p v-if="line.change === 'changed' && line.lost.length" class="text-sm text-moss">No longer lets in: {{ line.lost.join('; ') }}.</p>
+        <p v-if="line.forbidden && line.change !== 'gone'" class="text-sm text-rust">Breaks a guard.</p>
         <p v-for="text in line.not_understood" :key="text" class="text-sm text-brass">Not understood, and counted as open: {{ text }}</p>
       </div>
     </li>

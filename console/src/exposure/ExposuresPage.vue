@@ -24,7 +24,7 @@ const CHOICES = [
   { label: 'Sensitive', filter: 'account.sensitivity ge 3' },
   { label: 'Not understood', filter: 'understood eq false' },
   { label: 'To close', filter: 'judgement eq "to_close"' },
-  { label: 'Against a guard', filter: 'forbidden eq true' },
+  { label: 'Breaks a guard', filter: 'forbidden eq true' },
   { label: 'Shut by the system’s guard', filter: 'blocked eq true' },
   { label: 'Gone', filter: 'gone eq true' },
 ]
@@ -65,12 +65,12 @@ async function narrow(row: ExposureRow): Promise<void> {
   <PageHead title="Exposures" about="What outsiders, or anyone at all, can see or change by access rules." />
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="exposures" :choices="CHOICES" />
   <ProblemNote :error="failed" class="mb-3" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing is open like that." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No exposures match." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Exposures" picks :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #resource="{ row }">
       <span class="block font-medium">{{ row.resource?.name ?? 'the whole account' }}</span>
       <span class="block text-sm text-soft">{{ row.sentence }} By {{ row.admitted_by.join(', ') }}.</span>
-      <span v-if="row.forbidden" class="block text-sm text-rust">Against a guard.</span>
+      <span v-if="row.forbidden" class="block text-sm text-rust">Breaks a guard.</span>
     </template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink><span class="block text-sm text-soft">{{ SENSITIVITY_WORDS[row.account.sensitivity ?? 2] }} sensitivity</span></template>
     <template #see="{ row }"><span v-if="row.right === 'see'">{{ AUDIENCES[row.audience] }}</span><span v-else class="text-soft">–</span></template>
@@ -80,10 +80,10 @@ async function narrow(row: ExposureRow): Promise<void> {
     <template #judged="{ row }">{{ judgedWords(row) }}<span v-if="row.judged_reason" class="block text-sm text-soft">“{{ row.judged_reason }}” {{ row.judged_by?.name }}</span></template>
   </RecordTable>
   <section v-if="chosen.length" class="card sticky bottom-3 z-20 mt-3 flex flex-wrap items-center gap-3 border-moss p-4 shadow-lg" aria-label="Many at once">
-    <strong>{{ counted(chosen.length, 'exposure') }} picked</strong>
+    <strong>{{ counted(chosen.length, 'exposure') }} selected</strong>
     <button class="button" @click="judging = chosen">Judge {{ counted(chosen.length, 'exposure') }}</button>
     <button class="button-end" @click="closing = chosen">Close {{ counted(chosen.length, 'exposure') }}</button>
-    <button class="link" @click="picked = []">Pick none</button>
+    <button class="link" @click="picked = []">Clear selection</button>
   </section>
   <GuardBox class="mt-6" @changed="refetch" />
   <JudgeDialog :exposures="judging" @close="judging = []" @done="over" />

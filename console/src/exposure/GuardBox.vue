@@ -122,7 +122,7 @@ function over(): void {
         <label class="block font-semibold">Why <input v-model="wish.reason" :required="!lifting" class="field mt-1 font-normal" /></label>
         <ProblemNote :error="error" />
         <div class="flex justify-end gap-2">
-          <button type="button" class="button" @click="isSetting = false; lifting = null">Leave it as it is</button>
+          <button type="button" class="button" @click="isSetting = false; lifting = null">Cancel</button>
           <button :class="lifting ? 'button-end' : 'button-main'" :disabled="!changes">{{ lifting ? 'Lift the guard' : 'Set the guard' }}</button>
         </div>
       </form>

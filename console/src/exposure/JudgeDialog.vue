@@ -51,8 +51,8 @@ async function judge(): Promise<void> {
       <p class="text-sm text-soft">What is intended comes back to be judged when more people get in, when the account becomes more sensitive, and after its last day.</p>
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Leave it as it is</button>
-        <button class="button-main">Keep this judgement</button>
+        <button type="button" class="button" @click="$emit('close')">Cancel</button>
+        <button class="button-main">Save</button>
       </div>
     </form>
   </ModalBox>

@@ -52,7 +52,7 @@ async function accept(): Promise<void> {
       </label>
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Leave it open</button>
+        <button type="button" class="button" @click="$emit('close')">Cancel</button>
         <button class="button-main">Accept until this day</button>
       </div>
     </form>

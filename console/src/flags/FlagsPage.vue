@@ -79,18 +79,18 @@ function parts(flag: FlagRow): string {
 <template>
   <PageHead title="Flags" about="What is stale or risky, worst first. A flag clears by itself when its facts change." />
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="flags" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No flag is like that." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No flags match." @retry="refetch" />
   <ul v-if="status === 'success' && rows.length" class="card divide-y divide-line">
     <li v-for="flag in rows" :key="flag.id" class="grid gap-x-4 gap-y-2 px-5 py-3 md:grid-cols-[10rem_1fr_auto]">
       <div class="flex items-start gap-2">
-        <input v-if="flag.state === 'open' && answersFor()" v-model="picked" type="checkbox" :value="flag.id" class="mt-1 size-6 accent-moss" :aria-label="`Pick: ${flag.sentence}`" />
+        <input v-if="flag.state === 'open' && answersFor()" v-model="picked" type="checkbox" :value="flag.id" class="mt-1 size-6 accent-moss" :aria-label="`Select: ${flag.sentence}`" />
         <SeverityMark :severity="flag.severity" :score="flag.score" />
       </div>
       <div>
         <p class="font-medium">{{ flag.sentence }}</p>
         <p class="text-sm text-soft">
           {{ flag.title }}. {{ flag.remedy }} Score: {{ parts(flag) }}. Raised {{ day(flag.raised_at) }}<template v-if="flag.worse_at">, worse since {{ day(flag.worse_at) }}</template>.
-          <template v-if="flag.assigned_to">{{ flag.assigned_to.name }} sees to it. </template>
+          <template v-if="flag.assigned_to">Assigned to {{ flag.assigned_to.name }}. </template>
           <RouterLink v-if="answersFor()" :to="`/matters/${flag.account?.id ?? '-'}~${flag.holder.id}`" class="link mr-2">Reasons and comments<span class="sr-only">: {{ flag.sentence }}</span></RouterLink>
           <RouterLink v-if="flag.account" :to="`/accounts/${flag.account.id}`" class="link">Open {{ flag.account.name }}</RouterLink>
           <RouterLink v-else :to="`/people/${flag.holder.id}`" class="link">Open {{ flag.holder.name }}</RouterLink>
@@ -109,14 +109,14 @@ function parts(flag: FlagRow): string {
   </ul>
   <section v-if="chosen.length" class="card sticky bottom-3 z-20 mt-3 border-moss p-4 shadow-lg" aria-label="Many at once">
     <div class="flex flex-wrap items-center gap-3">
-      <strong>{{ counted(chosen.length, 'flag') }} picked</strong>
+      <strong>{{ counted(chosen.length, 'flag') }} selected</strong>
       <button class="button" @click="accepting = chosen">Accept {{ counted(chosen.length, 'flag') }}</button>
       <button v-if="chosen.some((flag) => flag.act === 'trim')" class="button" @click="trimming = chosen.filter((flag) => flag.act === 'trim')">Trim {{ counted(chosen.filter((flag) => flag.act === 'trim').length, 'grant') }}</button>
       <button v-if="chosen.some(canEnd)" class="button-end" @click="ending = chosen.filter(canEnd)">{{ endLabel }}</button>
-      <label class="flex items-center gap-2">Seen to by
-        <RecordPicker of="people" label="Seen to by" class="w-52" :filter="MAY_SEE_TO" :model-value="null" @update:model-value="$event && assign(chosen, $event)" />
+      <label class="flex items-center gap-2">Assigned to
+        <RecordPicker of="people" label="Assigned to" class="w-52" :filter="MAY_SEE_TO" :model-value="null" @update:model-value="$event && assign(chosen, $event)" />
       </label>
-      <button class="link" @click="picked = []">Pick none</button>
+      <button class="link" @click="picked = []">Clear selection</button>
     </div>
     <ProblemNote :error="failed" />
   </section>

@@ -121,8 +121,8 @@ watch(file, () => (checked.value = null))
 </script>
 
 <template>
-  <PageHead title="Rules" about="What raises flags. Limits go by how sensitive an account is; an empty one means that the rule does not speak there.">
-    <RouterLink to="/facts" class="button">What they are told of me</RouterLink>
+  <PageHead title="Rules" about="What raises flags. Limits go by how sensitive an account is; an empty limit means that the rule is off there.">
+    <RouterLink to="/facts" class="button">What they know about me</RouterLink>
   </PageHead>
   <StateNote :status="status" :error="error" @retry="refetch" />
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
@@ -167,11 +167,11 @@ watch(file, () => (checked.value = null))
     <aside v-if="me?.administrator" class="space-y-5 xl:sticky xl:top-4">
       <section class="card p-5" aria-labelledby="would">
         <h2 id="would" class="text-xl">What a change would do</h2>
-        <p v-if="!isChanged" class="mt-1 text-soft">Change a limit or switch a rule off: what that would raise and clear shows here before it is kept.</p>
+        <p v-if="!isChanged" class="mt-1 text-soft">Change a limit or switch a rule off: what that would raise and clear is shown here before it is saved.</p>
         <p v-else-if="!effects" class="mt-1 text-soft" role="status">{{ isLooking ? 'Looking through the register …' : '' }}</p>
         <template v-else>
           <EffectList :effects="effects" />
-          <button class="button-main mt-3" @click="save">Set the rules so</button>
+          <button class="button-main mt-3" @click="save">Save the rules</button>
         </template>
       </section>
       <section class="card p-5" aria-labelledby="own">
@@ -181,7 +181,7 @@ watch(file, () => (checked.value = null))
         <label class="mt-2 block font-semibold">Or write it here <textarea v-model="file" rows="8" spellcheck="false" class="field mt-1 font-mono text-xs font-normal" /></label>
         <div class="mt-2 flex gap-2">
           <button class="button" :disabled="!file" @click="check">Try it</button>
-          <button class="button-main" :disabled="!checked || checked.failures.length > 0" @click="load">Let it go live</button>
+          <button class="button-main" :disabled="!checked || checked.failures.length > 0" @click="load">Make it live</button>
         </div>
         <template v-if="checked">
           <ul class="mt-3 space-y-1">

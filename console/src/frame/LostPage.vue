@@ -5,6 +5,6 @@ import PageHead from './PageHead.vue'
 </script>
 
 <template>
-  <PageHead title="There is nothing here" about="The address may have been cut off, or what it named is not for you to see." />
-  <RouterLink to="/" class="button">Go to today</RouterLink>
+  <PageHead title="Page not found" about="The address may be incomplete, or you may not have access to the page." />
+  <RouterLink to="/" class="button">Go to Today</RouterLink>
 </template>

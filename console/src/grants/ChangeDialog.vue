@@ -139,11 +139,11 @@ async function change(): Promise<void> {
       <LargeProgress v-if="many.underWay.value" :change="many.underWay.value" @stop="many.stop()" />
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2">
-        <template v-if="result"><button type="button" class="button-main" @click="$emit('close')">Good</button></template>
+        <template v-if="result"><button type="button" class="button-main" @click="$emit('close')">Done</button></template>
         <template v-else>
-          <button type="button" class="button" @click="$emit('close')">{{ many.underWay.value && !many.underWay.value.only_preview ? 'Close' : 'Leave it as it is' }}</button>
+          <button type="button" class="button" @click="$emit('close')">{{ many.underWay.value && !many.underWay.value.only_preview ? 'Close' : 'Cancel' }}</button>
           <button v-if="preview" :class="form.kind === 'end' || form.kind === 'suspend' ? 'button-end' : 'button-main'" :disabled="isBusy || !preview.changed || form.reason.trim().length < 3">{{ doing }}</button>
-          <button v-else class="button-main" :disabled="isBusy">See what it would do</button>
+          <button v-else class="button-main" :disabled="isBusy">Preview</button>
         </template>
       </div>
     </form>

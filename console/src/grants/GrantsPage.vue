@@ -51,7 +51,7 @@ const COLUMNS = [
     <button v-if="mayChange" class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'picked grant')}` : 'Pick grants to end' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="grants" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No grant is like that. Offer access, or record what exists already." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No grants match. Offer access, or record access that exists already." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Grants" :picks="mayChange" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #holder="{ row }"><HolderName :holder="row.holder" /></template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>

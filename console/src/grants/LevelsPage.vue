@@ -98,21 +98,21 @@ const change = () => attempt(async () => {
 
 <template>
   <PageHead title="Levels" about="Named sets of permissions, each in the words of somebody who does not know the system.">
-    <button v-if="me?.administrator" class="button" @click="make">Make a level</button>
+    <button v-if="me?.administrator" class="button" @click="make">Create a level</button>
     <button class="button" :disabled="picked.length !== 2" @click="isComparing = true">{{ picked.length === 2 ? 'Compare the two' : 'Pick two to compare' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="levels" :choices="[{ label: 'All', filter: '' }, { label: 'Archived', filter: 'archived eq true' }]" />
   <ProblemNote v-if="!editing && !isMaking" :error="failed" class="mb-3" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No level is like that. A level says in plain words what one may do in a system; make one for a system without adapter." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No levels match. A level says in plain words what somebody may do in a system. Create levels for systems that are changed by hand." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" picks :rows="rows" :columns="COLUMNS" caption="Levels" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }">{{ row.name }}</template>
     <template #system="{ row }">{{ row.system.name }}</template>
     <template #reach="{ row }"><ReachMark :reach="row.reach" /></template>
     <template #what="{ row }">{{ row.sentence }}<span class="block text-sm text-soft">{{ row.permissions.map((p) => p.sentence).join('; ') }}</span></template>
     <template #grants="{ row }">{{ counted(row.grants, 'grant') }}</template>
-    <template #do="{ row }"><button v-if="me?.administrator && row.archived" class="button" @click="takeOut(row)">Take out<span class="sr-only"> {{ row.name }}</span></button><button v-else-if="me?.administrator" class="button" @click="edit(row)">Change<span class="sr-only"> {{ row.name }}</span></button></template>
+    <template #do="{ row }"><button v-if="me?.administrator && row.archived" class="button" @click="takeOut(row)">Remove<span class="sr-only"> {{ row.name }}</span></button><button v-else-if="me?.administrator" class="button" @click="edit(row)">Change<span class="sr-only"> {{ row.name }}</span></button></template>
   </RecordTable>
-  <ModalBox :open="isMaking" title="Make a level" @close="isMaking = false">
+  <ModalBox :open="isMaking" title="Create a level" @close="isMaking = false">
     <form class="mt-3 space-y-4" @submit.prevent="create">
       <div class="grid gap-4 sm:grid-cols-2">
         <label class="block font-semibold">System <select v-model="fresh.system" required class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="one in systems.data.value?.rows ?? []" :key="one.id" :value="one.id">{{ one.name }}</option></select></label>
@@ -125,7 +125,7 @@ const change = () => attempt(async () => {
         <label v-for="right in known.data.value?.permissions ?? []" :key="right.key" class="mt-1 flex items-baseline gap-2"><input v-model="form.keys" type="checkbox" :value="right.key" class="accent-moss" /><span class="flex-1">{{ right.sentence }}</span><ReachMark :reach="right.reach" /></label>
       </fieldset>
       <ProblemNote :error="failed" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isMaking = false">Not now</button><button class="button-main">Make it</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isMaking = false">Cancel</button><button class="button-main">Create</button></div>
     </form>
   </ModalBox>
   <ModalBox :open="isComparing" title="Side by side" @close="isComparing = false">
@@ -155,7 +155,7 @@ const change = () => attempt(async () => {
         <div class="mt-2 grid gap-2 sm:grid-cols-3">
           <input v-model="form.new_key" class="field font-mono text-sm" placeholder="mail.export" aria-label="Its key" @input="preview = null" />
           <input v-model="form.new_sentence" class="field" placeholder="Take all messages away" aria-label="What it lets one do" @input="preview = null" />
-          <select v-model="form.new_reach" class="field" aria-label="How far it goes" @change="preview = null"><option>observe</option><option>operate</option><option>spend</option><option>steward</option></select>
+          <select v-model="form.new_reach" class="field" aria-label="Reach" @change="preview = null"><option>observe</option><option>operate</option><option>spend</option><option>steward</option></select>
         </div>
       </details>
       <div v-if="preview" class="space-y-3 rounded-md bg-sunk p-3" role="status">
@@ -171,7 +171,7 @@ const change = () => attempt(async () => {
           <button type="button" class="button" @click="putAway('archive')">Archive</button>
           <button type="button" class="button-end mr-auto" @click="putAway('remove')">Remove</button>
         </template>
-        <button type="button" class="button" @click="editing = null">Leave it as it is</button>
+        <button type="button" class="button" @click="editing = null">Cancel</button>
         <button class="button-main">{{ preview ? 'Change it now, for everybody who holds it' : 'See whose rights change' }}</button>
       </div>
     </form>

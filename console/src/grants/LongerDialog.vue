@@ -35,7 +35,7 @@ async function ask(): Promise<void> {
       <label class="block font-semibold">Until which day <span class="font-normal text-soft">(empty: let them say)</span><input v-model="form.last_day" type="date" class="field mt-1 font-normal" /></label>
       <label class="block font-semibold">Why <input v-model="form.reason" required minlength="3" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Not now</button><button class="button-main">Ask for more time</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Cancel</button><button class="button-main">Ask for more time</button></div>
     </form>
   </ModalBox>
 </template>

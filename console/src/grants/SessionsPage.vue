@@ -38,7 +38,7 @@ const COLUMNS = [
     <button v-if="me?.administrator || me?.owner" class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'picked session')}` : 'Pick sessions to end' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="sessions" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No session is like that." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No sessions match." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Sessions" :picks="me?.administrator || me?.owner" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #holder="{ row }"><HolderName :holder="row.holder" /></template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>

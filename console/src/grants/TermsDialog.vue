@@ -130,8 +130,8 @@ const line = computed(() => (done.value ?? preview.value?.lines)?.[0])
       </div>
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">{{ done ? 'Good' : 'Leave it as it is' }}</button>
-        <button v-if="!done" class="button-main" :disabled="isBusy || Boolean(preview && !preview.changed)">{{ preview ? 'Change it' : 'See what it would do' }}</button>
+        <button type="button" class="button" @click="$emit('close')">{{ done ? 'Done' : 'Cancel' }}</button>
+        <button v-if="!done" class="button-main" :disabled="isBusy || Boolean(preview && !preview.changed)">{{ preview ? 'Change it' : 'Preview' }}</button>
       </div>
     </form>
   </ModalBox>

@@ -23,7 +23,7 @@ async function ask(): Promise<void> {
 <template>
   <div class="mx-auto max-w-xl py-10">
     <h1 class="mb-4 text-3xl">Forgotten your password?</h1>
-    <p v-if="isSent" class="card p-6" role="status">If somebody signs in with {{ address }}, a link is on its way there. It works once, for an hour. <RouterLink to="/sign-in" class="link">Back to signing in</RouterLink></p>
+    <p v-if="isSent" class="card p-6" role="status">If somebody signs in with {{ address }}, a link has been sent there. It works once, for an hour. <RouterLink to="/sign-in" class="link">Back to signing in</RouterLink></p>
     <form v-else class="card space-y-4 p-6" @submit.prevent="ask">
       <label class="block font-semibold">The address that you sign in with <input v-model="address" type="email" autocomplete="username" required class="field mt-1 font-normal" /></label>
       <ProblemNote :error="error" />

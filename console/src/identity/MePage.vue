@@ -52,7 +52,7 @@ const changePassword = () => run(async () => {
 const addAddress = () => run(async () => {
   await send('POST', '/me/addresses', { address: address.value })
   address.value = ''
-}, 'A link is on its way to that address; it counts once you open it.')
+}, 'We have sent a link to that address. The address is added once you open the link.')
 const setUp = () => run(async () => { factor.value = await send('POST', '/me/factor') }, '')
 const confirmFactor = () => run(async () => {
   await send('PUT', '/me/factor', { code: code.value })
@@ -60,7 +60,7 @@ const confirmFactor = () => run(async () => {
   code.value = ''
   codes.value = (await send('POST', '/me/recovery-codes')).codes
 }, 'From now on a code is asked for at every sign-in. Keep the recovery codes below.')
-const makeCodes = () => run(async () => { codes.value = (await send('POST', '/me/recovery-codes')).codes }, 'Those before are good no more.')
+const makeCodes = () => run(async () => { codes.value = (await send('POST', '/me/recovery-codes')).codes }, 'The previous codes no longer work.')
 const makeToken = () => run(async () => {
   made.value = (await send('POST', '/me/tokens', token)).token
   token.name = ''
@@ -81,7 +81,7 @@ const makeToken = () => run(async () => {
       <label class="block font-semibold">Time zone <input v-model="profile.time_zone" class="field mt-1 font-normal" placeholder="the organisation’s" /></label>
       <label class="block font-semibold">Dates are written in <select v-model="profile.locale" class="field mt-1 font-normal"><option v-for="[locale, words] in LOCALES" :key="locale" :value="locale">{{ words }}</option></select></label>
       <fieldset>
-        <legend class="font-semibold">Mail that I do not want</legend>
+        <legend class="font-semibold">Mail that you do not want</legend>
         <p class="text-soft">Notices come all the same; so does mail about who decides about your accounts.</p>
         <label v-for="[kind, words] in MAIL" :key="kind" class="mt-1 flex items-center gap-2"><input v-model="profile.no_mail" type="checkbox" :value="kind" class="accent-moss" /> about {{ words }}</label>
       </fieldset>
@@ -109,7 +109,7 @@ const makeToken = () => run(async () => {
         <p v-if="data.password_set_at" class="text-sm text-soft">Last changed {{ moment(data.password_set_at) }}.</p>
         <template v-if="data.second_factor_since">
           <p>A second factor since {{ moment(data.second_factor_since) }}; {{ counted(data.recovery_codes_left, 'recovery code') }} left.</p>
-          <div class="flex flex-wrap gap-2"><button class="button" @click="makeCodes">Make new recovery codes</button><button class="button" @click="run(() => send('DELETE', '/me/factor'), 'Removed.')">Remove the second factor</button></div>
+          <div class="flex flex-wrap gap-2"><button class="button" @click="makeCodes">Create new recovery codes</button><button class="button" @click="run(() => send('DELETE', '/me/factor'), 'Removed.')">Remove the second factor</button></div>
         </template>
         <p v-else-if="!factor">No second factor. <button class="link" @click="setUp">Set one up</button></p>
         <form v-if="factor" class="space-y-2 rounded-md bg-sunk p-3" @submit.prevent="confirmFactor">
@@ -120,23 +120,23 @@ const makeToken = () => run(async () => {
         <div v-if="codes.length" class="rounded-md bg-sunk p-3"><p class="font-semibold">Each of these stands in for the second factor once. They are shown only now.</p><ul class="mt-1 grid grid-cols-2 font-mono"><li v-for="one in codes" :key="one">{{ one }}</li></ul></div>
       </section>
       <section class="card p-5" aria-labelledby="open">
-        <h2 id="open" class="text-xl">Where I am signed in</h2>
+        <h2 id="open" class="text-xl">Where you are signed in</h2>
         <ul class="mt-2 divide-y divide-line">
           <li v-for="one in data.sessions" :key="one.id" class="flex flex-wrap items-center gap-2 py-1.5"><span class="min-w-0 flex-1"><span class="block truncate">{{ deviceWords(one.device) }}</span><span class="text-sm text-soft">from {{ one.address }}, last seen {{ moment(one.last_seen_at) }}{{ one.is_this ? '; this one' : '' }}</span></span><button v-if="!one.is_this" class="button" @click="run(() => send('DELETE', `/me/sessions/${one.id}`), 'Ended.')">End<span class="sr-only"> the session from {{ one.address }}</span></button></li>
         </ul>
         <button v-if="data.sessions.length > 1" class="button mt-2" @click="run(() => send('DELETE', '/me/sessions'), 'All others have ended.')">End all others</button>
       </section>
       <section v-if="elsewhere.data.value?.rows.length" class="card p-5" aria-labelledby="elsewhere">
-        <h2 id="elsewhere" class="text-xl">My sessions in the systems</h2>
+        <h2 id="elsewhere" class="text-xl">Your sessions in connected systems</h2>
         <ul class="mt-2 divide-y divide-line">
           <li v-for="one in elsewhere.data.value.rows" :key="one.id" class="flex flex-wrap items-center gap-2 py-1.5"><span class="min-w-0 flex-1">{{ one.account.name }}: {{ one.device || 'a device' }}<span class="block text-sm text-soft">from {{ one.place || one.address || 'an unknown place' }}, since {{ moment(one.started_at) }}</span></span><button class="button" @click="run(() => send('POST', `/sessions/${one.id}/end`).then(() => elsewhere.refetch()), 'It is being ended in its system; it stays here until the system shows it gone.')">End<span class="sr-only"> the session in {{ one.account.name }}</span></button></li>
         </ul>
       </section>
       <section class="card p-5" aria-labelledby="tokens">
         <h2 id="tokens" class="text-xl">API tokens</h2>
-        <p v-if="!data.tokens.length" class="text-soft">None. A program that reads or changes something for you needs one.</p>
+        <p v-if="!data.tokens.length" class="text-soft">No tokens yet. A program that reads or changes data for you needs one.</p>
         <ul class="mt-2 divide-y divide-line"><li v-for="one in data.tokens" :key="one.id" class="flex flex-wrap items-center gap-2 py-1.5"><span class="flex-1">{{ one.name }} <span class="block text-sm text-soft">{{ one.scope === 'read' ? 'may read' : 'may do what you may' }}; {{ one.last_used_at ? `used ${moment(one.last_used_at)}` : 'never used' }}; runs out {{ moment(one.expires_at) }}</span></span><button class="button" @click="run(() => send('DELETE', `/tokens/${one.id}`), 'Ended.')">End<span class="sr-only"> {{ one.name }}</span></button></li></ul>
-        <form class="mt-3 flex flex-wrap gap-2 sm:flex-nowrap" @submit.prevent="makeToken"><input v-model="token.name" required class="field" aria-label="What the token is for" placeholder="What it is for" /><select v-model="token.scope" class="field w-40" aria-label="What it may"><option value="read">may read</option><option value="write">may do all</option></select><button class="button">Make</button></form>
+        <form class="mt-3 flex flex-wrap gap-2 sm:flex-nowrap" @submit.prevent="makeToken"><input v-model="token.name" required class="field" aria-label="What the token is for" placeholder="What it is for" /><select v-model="token.scope" class="field w-40" aria-label="What it may"><option value="read">may read</option><option value="write">may do all</option></select><button class="button">Create</button></form>
         <p v-if="made" class="mt-2 rounded-md bg-sunk p-3">Shown only now: <code class="font-mono break-all">{{ made }}</code></p>
       </section>
     </div>

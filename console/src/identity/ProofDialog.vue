@@ -39,8 +39,8 @@ async function give(): Promise<void> {
       <label v-if="needsCode" class="block font-semibold">Code of your second factor <input v-model="code" inputmode="numeric" autocomplete="one-time-code" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="finish(false)">Leave it</button>
-        <button class="button-main">It is me</button>
+        <button type="button" class="button" @click="finish(false)">Cancel</button>
+        <button class="button-main">Confirm</button>
       </div>
     </form>
   </ModalBox>

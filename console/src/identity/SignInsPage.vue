@@ -54,11 +54,11 @@ async function invite(): Promise<void> {
 function ask(row: SignInOf, what: 'suspend' | 'away' | 'sessions' | 'tokens' | 'factor'): void {
   const name = row.person.name
   const words = {
-    suspend: { words: `Suspend ${name}`, about: 'They can’t sign in until you let them. What is open ends at once.', doing: 'Suspend the sign-in', call: () => send('PUT', `/sign-ins/${row.id}/suspended`), done: `${name} can’t sign in any more.` },
-    away: { words: `Take the sign-in of ${name} away`, about: 'They stay in the register with their access. To sign in again they have to be invited.', doing: 'Take the sign-in away', call: () => send('DELETE', `/sign-ins/${row.id}`), done: `${name} has no sign-in any more.` },
+    suspend: { words: `Suspend ${name}`, about: 'They can’t sign in until you lift the suspension. Open sessions end at once.', doing: 'Suspend the sign-in', call: () => send('PUT', `/sign-ins/${row.id}/suspended`), done: `${name} can’t sign in any more.` },
+    away: { words: `Remove the sign-in of ${name}`, about: 'They stay in the register with their access. To sign in again they have to be invited.', doing: 'Remove the sign-in', call: () => send('DELETE', `/sign-ins/${row.id}`), done: `${name} has no sign-in any more.` },
     sessions: { words: `End the sessions of ${name}`, about: 'Every browser on which they are signed in.', doing: `End ${counted(row.sessions, 'session')}`, call: () => send('DELETE', `/sign-ins/${row.id}/sessions`), done: `The sessions of ${name} have ended.` },
     tokens: { words: `End the API tokens of ${name}`, about: 'Programs that use them stop working.', doing: `End ${counted(row.tokens, 'token')}`, call: () => send('DELETE', `/sign-ins/${row.id}/tokens`), done: `The tokens of ${name} have ended.` },
-    factor: { words: `Reset the second factor of ${name}`, about: 'They sign in with the password alone until they set up another. Be sure that it is they who ask.', doing: 'Reset the second factor', call: () => send('DELETE', `/sign-ins/${row.id}/factor`), done: `${name} has no second factor now.` },
+    factor: { words: `Reset the second factor of ${name}`, about: 'They sign in with the password alone until they set up another. Make sure that the request really comes from them.', doing: 'Reset the second factor', call: () => send('DELETE', `/sign-ins/${row.id}/factor`), done: `${name} has no second factor now.` },
   }
   asked.value = words[what]
 }
@@ -85,10 +85,10 @@ function ask(row: SignInOf, what: 'suspend' | 'away' | 'sessions' | 'tokens' | '
         <div class="mt-1 flex flex-wrap gap-1 lg:flex-col">
           <button class="button" :disabled="!row.sessions" @click="ask(row, 'sessions')">End {{ counted(row.sessions, 'session') }}</button>
           <button class="button" :disabled="!row.tokens" @click="ask(row, 'tokens')">End {{ counted(row.tokens, 'token') }}</button>
-          <button class="button" :disabled="!row.second_factor" @click="ask(row, 'factor')">Reset factor</button>
-          <button v-if="row.suspended_at" class="button" @click="run(() => send('DELETE', `/sign-ins/${row.id}/suspended`), `${row.person.name} can sign in again.`)">Let in again</button>
+          <button class="button" :disabled="!row.second_factor" @click="ask(row, 'factor')">Reset second factor</button>
+          <button v-if="row.suspended_at" class="button" @click="run(() => send('DELETE', `/sign-ins/${row.id}/suspended`), `${row.person.name} can sign in again.`)">Lift the suspension</button>
           <button v-else class="button-end" @click="ask(row, 'suspend')">Suspend</button>
-          <button class="button-end" @click="ask(row, 'away')">Take away</button>
+          <button class="button-end" @click="ask(row, 'away')">Remove</button>
         </div>
       </details>
     </li>
@@ -113,11 +113,11 @@ function ask(row: SignInOf, what: 'suspend' | 'away' | 'sessions' | 'tokens' | '
       <label class="block font-semibold">E-mail address <input v-model="wish.address" type="email" class="field mt-1 font-normal" /><span class="font-normal text-soft">{{ wish.person ? 'Only needed for somebody without an address.' : '' }}</span></label>
       <fieldset><legend class="font-semibold">Role</legend><label v-for="[role, words] in ROLES" :key="role" class="mt-1 flex items-center gap-2"><input v-model="wish.role" type="radio" name="role" :value="role" class="accent-moss" /> {{ role }} <span class="text-soft">{{ words }}</span></label></fieldset>
       <ProblemNote :error="inviteError" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isInviting = false">Close without inviting</button><button class="button-main">Send the invitation</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isInviting = false">Cancel</button><button class="button-main">Send the invitation</button></div>
     </form>
   </ModalBox>
   <ModalBox :open="asked !== null" :title="asked?.words ?? ''" @close="asked = null">
     <p class="mt-3">{{ asked?.about }}</p>
-    <div class="mt-4 flex justify-end gap-2"><button class="button" @click="asked = null">Leave it as it is</button><button class="button-end" @click="run(asked!.call, asked!.done)">{{ asked?.doing }}</button></div>
+    <div class="mt-4 flex justify-end gap-2"><button class="button" @click="asked = null">Cancel</button><button class="button-end" @click="run(asked!.call, asked!.done)">{{ asked?.doing }}</button></div>
   </ModalBox>
 </template>

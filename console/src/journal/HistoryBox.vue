@@ -26,7 +26,7 @@ function why(row: JournalRow): string {
 <template>
   <details class="card mt-6 px-5 py-3" @toggle="isOpen = ($event.target as HTMLDetailsElement).open">
     <summary class="cursor-pointer text-xl font-semibold">History of {{ of }}</summary>
-    <StateNote v-if="isOpen" :status="status" :error="error" :empty="!data?.rows.length" empty-text="Nothing that you may see has happened." class="mt-2" @retry="refetch" />
+    <StateNote v-if="isOpen" :status="status" :error="error" :empty="!data?.rows.length" empty-text="Nothing has happened that you may see." class="mt-2" @retry="refetch" />
     <ol v-if="data?.rows.length" class="mt-2 divide-y divide-line">
       <li v-for="row in data.rows" :key="row.position" class="grid gap-x-4 py-1.5 sm:grid-cols-[9rem_1fr]">
         <span class="text-soft">{{ moment(row.at) }}</span>

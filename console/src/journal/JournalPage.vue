@@ -47,21 +47,21 @@ function words(row: JournalRow): string {
 </script>
 
 <template>
-  <PageHead title="Journal" about="All that happened, each entry sealed with the one before. Nothing in it can be changed unnoticed.">
+  <PageHead title="Journal" about="Everything that happened, each entry sealed with the one before, so that changes are detected.">
     <template v-if="me?.administrator">
-      <a href="/api/v1/journal/export" class="button" download>Take it away</a>
+      <a href="/api/v1/journal/export" class="button" download>Export</a>
       <button class="button-main" @click="verify">Verify</button>
     </template>
   </PageHead>
   <ProblemNote :error="failed" />
   <div v-if="verdict" class="card mb-4 p-4" :class="verdict.sound ? 'border-moss' : 'border-rust bg-rust-wash'" role="status">
     <p class="font-semibold">{{ !verdict.sound ? `Not sound: ${verdict.faults.length} faults.` : verdict.vouched ? `Nothing is altered: ${verdict.entries} entries, the first ${verdict.vouched} vouched for by a signed head.` : `Nothing is altered within it: ${verdict.entries} entries.` }}</p>
-    <p v-if="verdict.sound" class="text-soft">This is the service’s own word. Who wants more than that takes the journal away and verifies it with heads that were kept elsewhere: <code>openlatch journal verify --file … --head …</code></p>
+    <p v-if="verdict.sound" class="text-soft">This is the service’s own word. To verify it independently, export the journal and check it against tree heads kept elsewhere: <code>openlatch journal verify --file … --head …</code></p>
     <p v-if="verdict.sound" class="break-all text-soft">To prove it later, note this: {{ verdict.position }}:{{ verdict.hash }}</p>
     <ul><li v-for="fault in verdict.faults.slice(0, 20)" :key="fault.position + fault.what">Position {{ fault.position }}: {{ fault.what }}</li></ul>
   </div>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="entries" list="journal" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing like that has happened." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No entries match." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Journal entries" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #position="{ row }">{{ row.position }}</template>
     <template #at="{ row }"><span class="whitespace-nowrap">{{ moment(row.at) }}</span></template>

@@ -22,8 +22,8 @@ interface Broken {
 
 const props = defineProps<{ account?: string; accountKind?: string; system?: string; isOwner?: boolean }>()
 const KINDS: [string, string][] = [
-  ['most_delegates', 'At most so many delegates'], ['one_at_a_time', 'One delegate at a time'], ['no_outsiders', 'No outsiders'],
-  ['no_spend_outside', 'No outsider may spend'], ['ends_within', 'Every grant ends within so many days'], ['two_stewards', 'Two stewards at all times'],
+  ['most_delegates', 'At most this many delegates'], ['one_at_a_time', 'One delegate at a time'], ['no_outsiders', 'No outsiders'],
+  ['no_spend_outside', 'No outsider may spend'], ['ends_within', 'Every grant ends within this many days'], ['two_stewards', 'Two stewards at all times'],
   ['second_factor', 'Delegates have a second factor'], ['unseen', 'Delegates don’t see one another'], ['nothing_public', 'Nothing in it is public'],
   ['payer_stays', 'Whoever pays for it has access'],
   ['never_together', 'Two permissions never in one hand'],
@@ -85,7 +85,7 @@ const set = (kind: string) => attempt(async () => {
       <p v-for="fact in latch.broken" :key="fact" class="ml-17 text-sm text-rust">Broken: {{ fact }}</p>
       <form v-if="editing === latch.kind" class="mt-2 space-y-3 rounded-md bg-sunk p-3" @submit.prevent="set(latch.kind)">
         <fieldset class="flex flex-wrap gap-4">
-          <legend class="sr-only">How firmly</legend>
+          <legend class="sr-only">Mode</legend>
           <label v-for="mode in ['off', 'warn', 'hold'] as const" :key="mode"><input v-model="form.mode" type="radio" :value="mode" class="accent-moss" @change="preview = null" /> {{ { off: 'off', warn: 'warn: say so, and let it pass', hold: 'hold: refuse it' }[mode] }}</label>
         </fieldset>
         <label v-if="['most_delegates', 'ends_within'].includes(latch.kind)" class="block">How many <input v-model.number="form.number" type="number" min="1" class="field ml-2 inline w-28" @input="preview = null" /></label>
@@ -96,11 +96,11 @@ const set = (kind: string) => attempt(async () => {
           </template>
         </div>
         <div v-if="preview" role="status">
-          <p v-if="!preview.broken.length">Nothing breaks it as things are.</p>
+          <p v-if="!preview.broken.length">Nothing breaks it now.</p>
           <p v-for="row in preview.broken" :key="row.account.id"><strong>{{ row.account.name }}</strong> breaks it: {{ row.breaches.map((b) => b.fact).join('; ') }}. That stays, and is flagged.</p>
         </div>
         <ProblemNote :error="failed" />
-        <div class="flex gap-2"><button type="button" class="button" @click="look(latch.kind)">See what breaks it</button><button class="button-main">Set it to {{ form.mode }}</button></div>
+        <div class="flex gap-2"><button type="button" class="button" @click="look(latch.kind)">Preview</button><button class="button-main">Set it to {{ form.mode }}</button></div>
       </form>
     </li>
   </ul>

@@ -57,7 +57,7 @@ watch(filter, (value) => (written.value = value))
       </form>
       <p v-if="list" class="mt-1 flex flex-wrap items-center gap-2">
         <KeptFilters :list="list" :filter="filter" :search="search" :sort="sort" @use="use" />
-        <span class="text-soft">Take it away: <a class="link" :href="away('csv')" download>CSV</a>, <a class="link" :href="away('json')" download>JSON</a></span>
+        <span class="text-soft">Export: <a class="link" :href="away('csv')" download>CSV</a>, <a class="link" :href="away('json')" download>JSON</a></span>
       </p>
     </details>
     <p class="ml-auto text-soft tabular-nums" role="status">

@@ -35,8 +35,8 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
 <template>
   <p v-if="picks && picked.length" class="mb-2 flex flex-wrap gap-3">
     <span>{{ picked.length }} picked.</span>
-    <button v-if="total && picked.length < total" class="link" @click="$emit('all')">Pick all {{ Math.min(total, 500) }} that match</button>
-    <button class="link" @click="picked = []">Pick none</button>
+    <button v-if="total && picked.length < total" class="link" @click="$emit('all')">Select all {{ Math.min(total, 500) }} that match</button>
+    <button class="link" @click="picked = []">Clear selection</button>
   </p>
   <div class="card overflow-hidden md:overflow-x-auto">
     <table class="block w-full md:table">
@@ -66,7 +66,7 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
           class="block border-t border-line px-4 py-3 first:border-t-0 hover:bg-sky-wash/60 md:table-row md:px-0 md:py-0 md:first:border-t"
         >
           <td v-if="picks" class="float-right md:float-none md:table-cell md:px-3 md:align-top">
-            <input v-model="picked" type="checkbox" :value="row.id" class="mt-3 size-4.5 accent-moss" :aria-label="`Pick ${row.id}`" />
+            <input v-model="picked" type="checkbox" :value="row.id" class="mt-3 size-4.5 accent-moss" :aria-label="`Select ${row.id}`" />
           </td>
           <td
             v-for="(column, index) in columns"

@@ -71,7 +71,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
         <DialogTitle as="h2" class="sr-only">Search</DialogTitle>
         <Combobox :model-value="null" @update:model-value="go">
           <ComboboxInput class="field" aria-label="Find anything" placeholder="A person, an account, an app, a flag, a page…" autocomplete="off" @change="typed = $event.target.value" />
-          <ComboboxOptions static class="mt-3 max-h-[60vh] overflow-y-auto" aria-label="What fits">
+          <ComboboxOptions static class="mt-3 max-h-[60vh] overflow-y-auto" aria-label="Matches">
             <template v-if="fitting.length">
               <p class="px-3 pt-2 text-sm font-semibold text-soft" aria-hidden="true">Pages</p>
               <ComboboxOption v-for="place in fitting" :key="place.to" v-slot="{ active }" :value="place" as="template">

@@ -42,7 +42,7 @@ const assign = (person: string | null) => attempt(() => send('POST', '/flags/ass
 <template>
   <StateNote :status="status" :error="error" @retry="refetch" />
   <template v-if="data">
-    <PageHead :title="data.title" :about="`${counted(open.length, 'open flag')}${data.assigned_to.length ? `, seen to by ${data.assigned_to.map((one) => one.name).join(', ')}` : ''}`">
+    <PageHead :title="data.title" :about="`${counted(open.length, 'open flag')}${data.assigned_to.length ? `, assigned to ${data.assigned_to.map((one) => one.name).join(', ')}` : ''}`">
       <RouterLink v-if="data.account" :to="`/accounts/${data.account.id}`" class="button">Open {{ data.account.name }}</RouterLink>
       <RouterLink v-if="data.holder.kind === 'person'" :to="`/people/${data.holder.id}`" class="button">Open {{ data.holder.name }}</RouterLink>
     </PageHead>
@@ -85,8 +85,8 @@ const assign = (person: string | null) => attempt(() => send('POST', '/flags/ass
           <ProblemNote :error="failed" />
         </section>
         <section v-if="open.length" class="card p-5" aria-labelledby="who">
-          <h2 id="who" class="text-xl">Who sees to it</h2>
-          <RecordPicker of="people" label="Who sees to it" class="mt-2" placeholder="Nobody" :filter="MAY_SEE_TO" :model-value="data.assigned_to[0]?.id ?? null" @update:model-value="assign($event)" />
+          <h2 id="who" class="text-xl">Assigned to</h2>
+          <RecordPicker of="people" label="Assigned to" class="mt-2" placeholder="Nobody" :filter="MAY_SEE_TO" :model-value="data.assigned_to[0]?.id ?? null" @update:model-value="assign($event)" />
         </section>
         <HistoryBox v-if="data.account" :filter="`account_id eq &quot;${data.account.id}&quot;`" :of="data.account.name" />
       </div>

@@ -19,15 +19,15 @@ async function readAll(): Promise<void> {
 </script>
 
 <template>
-  <PageHead title="Notices" about="What you were told, newest first.">
+  <PageHead title="Notices" about="Newest first.">
     <button class="button" :disabled="!me?.notices" @click="readAll">Mark all as read</button>
   </PageHead>
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="You were told nothing yet." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No notices yet." @retry="refetch" />
   <ul v-if="rows.length" class="card divide-y divide-line">
     <li v-for="row in rows" :key="row.id" class="flex flex-wrap items-baseline gap-x-4 px-5 py-3" :class="row.read_at ? 'text-soft' : ''">
       <span class="w-36 text-sm text-soft">{{ moment(row.at) }}</span>
       <span class="flex-1" :class="row.read_at ? '' : 'font-medium'">{{ row.sentence }}</span>
-      <RouterLink v-if="row.page" :to="row.page" class="link">Look at it</RouterLink>
+      <RouterLink v-if="row.page" :to="row.page" class="link">Open</RouterLink>
     </li>
   </ul>
   <nav v-if="hasMore || hasLess" aria-label="Pages" class="mt-3 flex gap-2">

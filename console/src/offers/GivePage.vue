@@ -108,7 +108,7 @@ async function give(): Promise<void> {
 </script>
 
 <template>
-  <PageHead :title="changing ? 'Change an offer' : 'Offer access'" about="Just enough, for just long enough. Nothing is sent before you have read what it comes to." />
+  <PageHead :title="changing ? 'Change an offer' : 'Offer access'" about="Just enough, for just long enough. Nothing is sent until you have read the summary." />
   <form class="grid items-start gap-5 lg:grid-cols-2" @submit.prevent="give">
     <div class="card space-y-5 p-5">
       <label class="block font-semibold">
@@ -153,16 +153,16 @@ async function give(): Promise<void> {
       <label class="block font-semibold">Why <input v-model="form.reason" class="field mt-1 font-normal" placeholder="Warden of the coming season" /></label>
     </div>
     <section class="card space-y-4 p-5 lg:sticky lg:top-4" aria-labelledby="comes" aria-live="polite">
-      <h2 id="comes" class="text-xl">What it comes to</h2>
-      <p v-if="!preview && !error" class="text-soft">Choose an account, whom it is for, and what they may do; then it is told here in plain sentences.</p>
+      <h2 id="comes" class="text-xl">Summary</h2>
+      <p v-if="!preview && !error" class="text-soft">Choose an account, who it is for and what they may do. The summary appears here.</p>
       <template v-if="preview">
         <p>{{ preview.account.name }}: {{ preview.words }}.</p>
         <article v-for="one in preview.to" :key="one.address" class="space-y-3 border-t border-line pt-3">
           <h3 class="font-sans text-base font-semibold">
             {{ one.holder.name }} <span class="font-normal text-soft">{{ one.address }}, {{ one.inside ? 'inside' : 'outside' }}<template v-if="one.people !== 1">, {{ counted(one.people, 'person', 'people') }}</template></span>
           </h3>
-          <p v-for="warning in one.warnings" :key="warning" class="rounded-md border-l-4 border-rust bg-rust-wash px-3 py-2"><strong>Look twice.</strong> {{ warning }}</p>
-          <p v-if="!one.known" class="text-soft">Not known here yet. Is the name right, and the address?</p>
+          <p v-for="warning in one.warnings" :key="warning" class="rounded-md border-l-4 border-rust bg-rust-wash px-3 py-2"><strong>Please check:</strong> {{ warning }}</p>
+          <p v-if="!one.known" class="text-soft">Not in the register yet. Is the name right, and the address?</p>
           <RightList :can="one.can" :cannot="one.cannot" :adds="one.adds" />
           <p v-if="one.already.length" class="text-soft">Has access already: {{ one.already.join('; ') }}.</p>
           <p v-if="!one.adds.length && one.can.length" class="text-soft">This adds no right; only the time or the parts differ.</p>

@@ -33,14 +33,14 @@ async function offer(): Promise<void> {
 
 <template>
   <ModalBox :open="open" :title="`Hand ${account.name} over`" @close="$emit('close')">
-    <p v-if="sent" class="mt-4" role="status">A link is on its way to {{ sent.person.name }}. Nothing changes until they accept; the link stands until {{ moment(sent.runs_out_at) }}.</p>
+    <p v-if="sent" class="mt-4" role="status">A link has been sent to {{ sent.person.name }}. Nothing changes until they accept; the link expires {{ moment(sent.runs_out_at) }}.</p>
     <form v-else class="mt-3 space-y-4" @submit.prevent="offer">
       <p>{{ account.owner?.name ?? 'Nobody' }} owns it until the new owner has accepted by the link that is sent to them.</p>
       <label class="block font-semibold">To whom <span class="font-normal text-soft">(with a confirmed address)</span><RecordPicker of="people" label="To whom" class="mt-1" required :filter="MAY_OWN" :model-value="form.to || null" @update:model-value="form.to = $event ?? ''" /></label>
       <label class="block font-semibold">What the present owner keeps <select v-model="form.keeps" class="field mt-1 font-normal"><option value="">Nothing</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
       <label class="block font-semibold">Why <input v-model="form.reason" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Not now</button><button class="button-main">Send the link</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main">Send the link</button></div>
     </form>
   </ModalBox>
 </template>

@@ -19,10 +19,10 @@ defineProps<{ offer: OpenOffer }>()
     <p v-if="offer.reason" class="border-l-4 border-line pl-3">“{{ offer.reason }}”</p>
     <RightList :can="offer.can" :cannot="offer.cannot" />
     <dl class="grid gap-x-6 gap-y-2 sm:grid-cols-2">
-      <div><dt class="text-sm text-soft">How far it goes</dt><dd><ReachMark :reach="offer.reach" /></dd></div>
+      <div><dt class="text-sm text-soft">Reach</dt><dd><ReachMark :reach="offer.reach" /></dd></div>
       <div v-if="offer.kind === 'access'"><dt class="text-sm text-soft">Where</dt><dd>{{ offer.parts.length ? offer.parts.join(', ') : 'the whole account' }}</dd></div>
       <div v-if="offer.kind === 'access'"><dt class="text-sm text-soft">When</dt><dd>{{ offer.since ? `from ${moment(offer.since)}, ` : '' }}{{ ends(offer) }}<template v-if="offer.hours">; {{ offer.hours }}</template></dd></div>
-      <div><dt class="text-sm text-soft">Stands until</dt><dd>{{ moment(offer.runs_out_at) }}</dd></div>
+      <div><dt class="text-sm text-soft">Expires</dt><dd>{{ moment(offer.runs_out_at) }}</dd></div>
     </dl>
     <p v-if="offer.kind === 'ownership'">{{ offer.words }}<template v-if="offer.keeps"> The present owner keeps “{{ offer.keeps }}”.</template></p>
   </div>

@@ -80,11 +80,11 @@ function suggest(): void {
         <button v-if="offer.signed_in || !offer.has_sign_in" class="button-main w-full" :disabled="isBusy" data-test="accept">Accept{{ offer.has_sign_in ? '' : ' and make my sign-in' }}</button>
       </form>
       <details class="border-t border-line pt-3">
-        <summary class="cursor-pointer text-soft hover:text-ink">I do not want this</summary>
-        <label class="mt-3 block font-semibold">A word about why <span class="font-normal text-soft">(if you like)</span><input v-model="words" class="field mt-1 font-normal" /></label>
+        <summary class="cursor-pointer text-soft hover:text-ink">Decline</summary>
+        <label class="mt-3 block font-semibold">Reason <span class="font-normal text-soft">(if you like)</span><input v-model="words" class="field mt-1 font-normal" /></label>
         <div class="mt-3 flex flex-wrap gap-2">
           <button class="button" :disabled="isBusy" @click="answer('decline')">Decline</button>
-          <button class="button" :disabled="isBusy" @click="answer('decline', true)">I do not know who sent this</button>
+          <button class="button" :disabled="isBusy" @click="answer('decline', true)">I don’t know the sender</button>
         </div>
       </details>
     </div>

@@ -55,7 +55,7 @@ async function act(row: OfferRow, what: 'again' | 'withdraw'): Promise<void> {
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="offers" :choices="CHOICES" />
   <ProblemNote :error="failed" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No offer is like that." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No offers match." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Offers" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #to="{ row }">{{ row.team ?? row.person.name }}<span class="block text-sm font-normal text-soft">{{ row.team ? `answered by ${row.person.name}` : row.address }}</span></template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>

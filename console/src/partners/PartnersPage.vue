@@ -119,7 +119,7 @@ function begin(): void {
         <label v-for="one in signIns.data.value?.rows" :key="one.id" class="mt-1 flex items-center gap-2"><input v-model="wish.people" type="checkbox" :value="one.person.id" :disabled="one.standing === 'left'" class="accent-moss" /> {{ one.person.name }} <span class="text-soft">{{ one.address }}</span></label>
       </fieldset>
       <ProblemNote :error="failed" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOffering = false; acting = null">Leave it as it is</button><button class="button-main">{{ acting ? 'Keep this' : 'Offer it' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOffering = false; acting = null">Cancel</button><button class="button-main">{{ acting ? 'Keep this' : 'Offer it' }}</button></div>
     </form>
   </ModalBox>
   <ModalBox :open="accepting !== null" :title="`Let ${accepting?.other ?? ''} act for us`" @close="accepting = null">
@@ -127,7 +127,7 @@ function begin(): void {
       <p>{{ accepting?.people.map((one) => one.name).join(', ') || 'Nobody yet' }}: they sign in at their own organisation, and see and do here only what their team allows. You see which of them have been here. The partner chooses the people; you can end the link at any time.</p>
       <label class="block font-semibold">Their team <RecordPicker of="teams" label="Their team" class="mt-1" placeholder="a new team that holds nothing yet" :model-value="team || null" @update:model-value="team = $event ?? ''" /></label>
       <ProblemNote :error="failed" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="accepting = null">Not now</button><button class="button-main">Let them act for us</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="accepting = null">Cancel</button><button class="button-main">Let them act for us</button></div>
     </form>
   </ModalBox>
   <ModalBox :open="ending !== null" :title="`End the link with ${ending?.other ?? ''}`" @close="ending = null">
@@ -135,7 +135,7 @@ function begin(): void {
       <ul class="list-disc space-y-1 pl-5"><li v-for="line in ends?.does" :key="line">{{ line }}</li></ul>
       <label class="block font-semibold">Why <input v-model="reason" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="failed" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="ending = null">Leave it as it is</button><button class="button-end" :disabled="!ends">End the link</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="ending = null">Cancel</button><button class="button-end" :disabled="!ends">End the link</button></div>
     </form>
   </ModalBox>
 </template>

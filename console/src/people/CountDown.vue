@@ -18,7 +18,7 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
       <p class="font-display text-8xl font-bold tabular-nums" :class="isOver ? 'text-link' : 'text-rust'" aria-live="polite" data-test="left">{{ page.left }}</p>
       <p class="text-lg font-semibold">{{ isOver ? 'Nothing is left to do' : `left of ${page.all}` }}</p>
       <p class="mt-1" data-test="ends">Ended: {{ endsWords(page.ends) }}</p>
-      <p v-if="isOver" class="mt-1 text-soft">The last ended {{ moment(page.done_at) }}. <a :href="report" download="leaver.json" class="link">Take the report away</a></p>
+      <p v-if="isOver" class="mt-1 text-soft">The last ended {{ moment(page.done_at) }}. <a :href="report" download="leaver.json" class="link">Download the report</a></p>
       <ul class="mt-4 space-y-3">
         <li v-for="one in page.systems" :key="one.system">
           <p class="flex justify-between gap-3"><span class="font-medium">{{ one.system }}</span><span class="text-soft tabular-nums">{{ one.left ? `${one.left} of ${one.all} left` : endsWords(one.ends) }}</span></p>
@@ -32,7 +32,7 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
         <ul class="mt-1 list-disc pl-5 text-sm"><li v-for="path in page.remains" :key="path">{{ path }}</li></ul>
       </template>
       <template v-if="page.unknown.length">
-        <h3 class="mt-5 font-sans font-semibold">What readings do not look at</h3>
+        <h3 class="mt-5 font-sans font-semibold">What reads do not cover</h3>
         <ul class="mt-1 list-disc pl-5 text-sm"><li v-for="gap in page.unknown" :key="gap">{{ gap }}</li></ul>
       </template>
       <template v-if="page.handed.length">

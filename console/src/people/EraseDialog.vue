@@ -47,7 +47,7 @@ async function erase(): Promise<void> {
         <ul v-if="shown.kept.length" class="mt-1 list-disc pl-5"><li v-for="one in shown.kept" :key="one">Kept: {{ one }}</li></ul>
       </div>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ isDone ? 'Good' : 'Keep what there is' }}</button><button v-if="!isDone" class="button-end" :disabled="!shown">Erase {{ name }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ isDone ? 'Done' : 'Cancel' }}</button><button v-if="!isDone" class="button-end" :disabled="!shown">Erase {{ name }}</button></div>
     </form>
   </ModalBox>
 </template>

@@ -81,7 +81,7 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
   <template v-if="page.data.value && !isChoosing">
     <PageHead :title="`${page.data.value.person.name} leaves`" :about="`Begun ${moment(page.data.value.begun_at)}. Counted in the register as it is now.`">
       <RouterLink v-for="ident in page.data.value.revocations" :key="ident" :to="`/revocations/${ident}`" class="button">The steps</RouterLink>
-      <button v-if="page.data.value.left && page.data.value.lines.some((line) => !line.ended && line.kind === 'account')" class="button" @click="isAnew = true">Something came up since…</button>
+      <button v-if="page.data.value.left && page.data.value.lines.some((line) => !line.ended && line.kind === 'account')" class="button" @click="isAnew = true">Resume…</button>
     </PageHead>
     <CountDown :page="page.data.value" />
   </template>
@@ -90,7 +90,7 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
     <form class="grid grid-cols-1 items-start gap-6 wrap-anywhere lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]" @submit.prevent="start">
       <div class="space-y-5">
         <section class="card p-5" aria-labelledby="alone">
-          <h2 id="alone" class="text-xl">What only they hold</h2>
+          <h2 id="alone" class="text-xl">What only they can decide about</h2>
           <p v-if="!preview.accounts.length" class="text-soft">Nothing: somebody else answers for every account that they reach.</p>
           <ul class="mt-2 divide-y divide-line">
             <li v-for="one in preview.accounts" :key="one.account.id" class="flex flex-wrap items-center gap-x-4 gap-y-2 py-2.5">
@@ -102,14 +102,14 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
         <section v-if="preview.logins.length" class="card p-5" aria-labelledby="logins">
           <h2 id="logins" class="text-xl">Their logins</h2>
           <ul class="mt-1 list-disc pl-5"><li v-for="login in preview.logins" :key="login.id">{{ login.name }} in {{ login.system.name }}<span class="text-soft">{{ login.locked ? ', locked already' : login.lockable ? '' : ', which we can’t lock' }}</span></li></ul>
-          <label class="mt-2 block"><input v-model="form.lock" type="checkbox" class="size-6 align-middle accent-moss" /> lock those that we can</label>
-          <label v-if="preview.logins.some((login) => login.droppable)" class="block"><input v-model="form.drop" type="checkbox" class="size-6 align-middle accent-moss" /> drop for good those that we can; that can’t be undone</label>
+          <label class="mt-2 block"><input v-model="form.lock" type="checkbox" class="size-6 align-middle accent-moss" /> lock those that can be locked</label>
+          <label v-if="preview.logins.some((login) => login.droppable)" class="block"><input v-model="form.drop" type="checkbox" class="size-6 align-middle accent-moss" /> delete those that can be deleted; this can’t be undone</label>
         </section>
         <section v-if="preview.teams.length || preview.speaks_for.length || preview.offers || preview.requests || preview.items" class="card p-5" aria-labelledby="besides">
           <h2 id="besides" class="text-xl">Besides</h2>
           <ul class="mt-1 list-disc pl-5">
             <li v-for="team in preview.teams" :key="team">leaves {{ team }}, with all that it gives</li>
-            <li v-for="team in preview.speaks_for" :key="`speaks ${team}`">nobody speaks for {{ team }} any more</li>
+            <li v-for="team in preview.speaks_for" :key="`speaks ${team}`">nobody answers for {{ team }} any more</li>
             <li v-if="preview.offers">{{ counted(preview.offers, 'offer') }} to them withdrawn</li>
             <li v-if="preview.requests">{{ counted(preview.requests, 'request') }} of theirs withdrawn</li>
             <li v-if="preview.items">{{ counted(preview.items, 'item') }} that they should decide pass on</li>
@@ -119,7 +119,7 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
         <ProblemNote :error="error" />
         <div class="flex flex-wrap items-center justify-end gap-3">
           <p v-if="lacking.length" class="text-soft">Say first who takes over {{ lacking.map((one) => one.account.name).join(', ') }}.</p>
-          <RouterLink :to="`/people/${id}`" class="button">Leave it as it is</RouterLink>
+          <RouterLink :to="`/people/${id}`" class="button">Cancel</RouterLink>
           <button class="button-end" :disabled="isBusy || lacking.length > 0 || form.reason.trim().length < 3" data-test="leave">{{ doing }}</button>
         </div>
       </div>

@@ -37,7 +37,7 @@ watch(() => props.open, (open) => {
 <template>
   <ModalBox :open="open" :title="`${person.name} moves`" @close="$emit('close')">
     <form class="mt-3 space-y-4" @submit.prevent="look">
-      <p class="text-soft">What a new job or team comes to. Nothing happens by looking.</p>
+      <p class="text-soft">The effect of a new job or team. Nothing changes until you confirm.</p>
       <label class="block font-semibold">Job <input v-model="form.job" class="field mt-1 font-normal" /></label>
       <fieldset v-if="person.teams.length"><legend class="font-semibold">Leaves</legend><label v-for="team in person.teams" :key="team.id" class="mr-4 inline-flex items-center gap-1.5"><input v-model="form.leaves" type="checkbox" :value="team.id" class="accent-moss" /> {{ team.name }}</label></fieldset>
       <fieldset><legend class="font-semibold">Joins</legend><label v-for="team in (teams.data.value?.rows ?? []).filter((one) => !person.teams.some((held) => held.id === one.id))" :key="team.id" class="mr-4 inline-flex items-center gap-1.5"><input v-model="form.joins" type="checkbox" :value="team.id" class="accent-moss" /> {{ team.name }}</label></fieldset>

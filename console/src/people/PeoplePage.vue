@@ -42,12 +42,12 @@ function stands(row: PersonRow): string {
 </script>
 
 <template>
-  <PageHead title="People" about="Everybody known to the organisation whom you may see, and how much they can reach.">
+  <PageHead title="People" about="Everybody in the register whom you may see, and how much they can reach.">
     <button v-if="picked.length" class="button" @click="isChanging = true">Change {{ counted(picked.length, 'person', 'people') }}…</button>
     <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add a person</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="people" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nobody is like that. People come here by hand, by a file, or from a system that is read." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No people match. Add people by hand, import them from a file, or read them from a connected system." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="People" :has-more="hasMore" :has-less="hasLess" :total="count" @more="more" @less="less" @all="all(500).then((ids) => (picked = ids))">
     <template #name="{ row }">
       <RouterLink :to="`/people/${row.id}`" class="link">{{ row.name }}</RouterLink>

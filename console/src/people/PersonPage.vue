@@ -75,7 +75,7 @@ const about = computed(() => {
         <button class="button" @click="isMerging = true">Merge…</button>
         <button class="button" @click="isMoving = true">Moves…</button>
         <button v-if="data.standing !== 'left' && !data.signs_in" class="button" @click="invite">Invite to sign in</button>
-        <button class="button" @click="takeData">What is held</button>
+        <button class="button" @click="takeData">Personal data</button>
         <button v-if="data.standing === 'left'" class="button-end" @click="isErasing = true">Erase…</button>
       </template>
       <RouterLink v-if="me?.administrator && data.recognised && id !== me.person.id" :to="`/people/${id}/leaving`" class="button">{{ data.standing === 'left' ? 'How far their leaving has come' : 'Let them leave…' }}</RouterLink>

@@ -54,13 +54,13 @@ async function takeOut(membership: string): Promise<void> {
         <span class="text-soft">{{ one.kind === 'team' ? 'team, ' : '' }}{{ one.since ? `from ${moment(one.since)}, ` : '' }}{{ untilWords(one) }}</span>
         <span v-if="me?.administrator" class="flex gap-1">
           <button class="button" @click="changing = one.id">When<span class="sr-only"> {{ one.member.name }} belongs to it</span></button>
-          <button class="button-end" @click="going = one">Take out<span class="sr-only"> {{ one.member.name }}</span></button>
+          <button class="button-end" @click="going = one">Remove<span class="sr-only"> {{ one.member.name }}</span></button>
         </span>
       </li>
     </ul>
-    <ModalBox :open="going !== null" :title="`Take ${going?.member.name} out of ${data.name}?`" @close="going = null">
+    <ModalBox :open="going !== null" :title="`Remove ${going?.member.name} from ${data.name}?`" @close="going = null">
       <p class="mt-3">What {{ going?.member.name }} has by this team ({{ counted(data.grants, 'grant') }}) they have no more. What they hold otherwise stays.</p>
-      <div class="mt-4 flex justify-end gap-2"><button class="button" @click="going = null">Leave them in</button><button class="button-end" @click="((takeOut(going!.id)), (going = null))">Take {{ going?.member.name }} out</button></div>
+      <div class="mt-4 flex justify-end gap-2"><button class="button" @click="going = null">Cancel</button><button class="button-end" @click="((takeOut(going!.id)), (going = null))">Remove {{ going?.member.name }}</button></div>
     </ModalBox>
     <RecordDialog :open="isEditing" kind="teams" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/teams')" />
     <RecordDialog :open="isAdding" kind="memberships" :start="{ team: id }" @close="isAdding = false" @done="refetch()" />

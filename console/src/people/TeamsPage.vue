@@ -28,7 +28,7 @@ const COLUMNS = [
     <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add a team</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="teams" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No team is like that. A team is for people who hold the same access: add one, then its members." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No teams match. A team is for people who hold the same access: add one, then add its members." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Teams" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }"><RouterLink :to="`/teams/${row.id}`" class="link">{{ row.name }}</RouterLink><p class="text-sm font-normal text-soft">{{ row.partner ? 'partner organisation' : row.purpose }}</p></template>
     <template #speaker="{ row }">{{ row.speaker?.name ?? 'nobody' }}</template>

@@ -72,7 +72,7 @@ function choose(chosen: File | undefined): void {
 
 <template>
   <section class="card p-5" aria-labelledby="bring">
-    <h2 id="bring" class="text-xl">Bring a file</h2>
+    <h2 id="bring" class="text-xl">Import a file</h2>
     <p class="text-soft">CSV as spreadsheets write it, or JSON Lines, with whatever columns it has. You see all that would change before it does; the same file twice changes nothing.</p>
     <div class="mt-3 flex flex-wrap items-end gap-3">
       <label class="font-semibold">
@@ -100,7 +100,7 @@ function choose(chosen: File | undefined): void {
             <td class="py-1.5 pr-3 text-sm break-all text-soft">{{ column.samples.join(', ') || 'nothing' }}</td>
             <td class="py-1.5">
               <select v-model="matching[column.name]" class="field" :aria-label="`What ${column.name} is`" @change="report = null">
-                <option value="">nothing of ours</option>
+                <option value="">ignore it</option>
                 <option v-for="field in look.fields" :key="field.name" :value="field.name">{{ field.name.replaceAll('_', ' ') }}{{ field.required ? ' (needed)' : '' }}</option>
               </select>
               <span v-if="column.by && column.field === matching[column.name]" class="text-sm text-soft">{{ { kept: 'as you said the last time', name: 'by its name', content: 'by what is in it' }[column.by] }}</span>
@@ -110,7 +110,7 @@ function choose(chosen: File | undefined): void {
       </table>
       <p v-if="lacking.length" class="mt-2 rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">Still needed: {{ lacking.map((field) => field.name.replaceAll('_', ' ')).join(', ') }}.</p>
       <div class="mt-3 flex flex-wrap items-center gap-3">
-        <button class="button-main" :disabled="isBusy || lacking.length > 0 || Boolean(isTried && report?.bad && !keepGood)">{{ isBusy ? 'Reading' : isTried ? 'Bring it in' : 'See what it does' }}</button>
+        <button class="button-main" :disabled="isBusy || lacking.length > 0 || Boolean(isTried && report?.bad && !keepGood)">{{ isBusy ? 'Reading' : isTried ? 'Import it' : 'Preview' }}</button>
         <label><input v-model="keepGood" type="checkbox" class="accent-moss" /> keep the good lines when some are refused</label>
       </div>
     </form>
@@ -121,7 +121,7 @@ function choose(chosen: File | undefined): void {
         {{ report.kept ? 'Kept.' : 'Nothing was kept.' }}
       </p>
       <div v-if="report.errors.length">
-        <p class="font-semibold">Refused <button type="button" class="link ml-2 font-normal" @click="takeRefused">Take the refused lines away, with why</button></p>
+        <p class="font-semibold">Refused <button type="button" class="link ml-2 font-normal" @click="takeRefused">Download the refused lines with the reasons</button></p>
         <ul class="mt-1 max-h-64 overflow-y-auto">
           <li v-for="problem in report.errors.slice(0, 200)" :key="`${problem.line} ${problem.field}`">Line {{ problem.line }}<template v-if="problem.field">, {{ problem.field }}</template>: {{ problem.reason }}</li>
         </ul>

@@ -79,7 +79,7 @@ const make = () => attempt(async () => {
         <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">A latch warns ({{ breach.latch }}): {{ breach.fact }}.</p>
       </div>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Leave them as they are</button><button class="button-main" :disabled="isBusy || (preview !== null && !preview.changed)">{{ preview ? `Change ${preview.changed}` : 'See what it does' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main" :disabled="isBusy || (preview !== null && !preview.changed)">{{ preview ? `Change ${preview.changed}` : 'Preview' }}</button></div>
     </form>
   </ModalBox>
 </template>

@@ -62,7 +62,7 @@ async function merge(): Promise<void> {
         <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">A latch will be broken and flagged ({{ breach.latch }}): {{ breach.fact }}.</p>
       </div>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Leave them two</button><button class="button-main" :disabled="!preview || isBusy">{{ preview ? `Merge ${preview.gone.name} into ${preview.kept.name}` : 'Merge' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main" :disabled="!preview || isBusy">{{ preview ? `Merge ${preview.gone.name} into ${preview.kept.name}` : 'Merge' }}</button></div>
     </form>
   </ModalBox>
 </template>

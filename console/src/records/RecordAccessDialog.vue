@@ -156,7 +156,7 @@ const canKeep = computed(() => preview.value !== null && !preview.value.refused 
         <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">A latch {{ breach.mode === 'hold' ? 'holds' : 'warns' }} ({{ breach.latch }}): {{ breach.fact }}. {{ breach.remedy }}</p>
       </div>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Close without recording</button><button class="button-main" :disabled="isBusy || !lines.length || (how === 'table' && faults.length > 0) || (preview !== null && !canKeep)">{{ canKeep ? `Record ${preview!.new}` : 'See what it does' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main" :disabled="isBusy || !lines.length || (how === 'table' && faults.length > 0) || (preview !== null && !canKeep)">{{ canKeep ? `Record ${preview!.new}` : 'Preview' }}</button></div>
     </form>
   </ModalBox>
 </template>

@@ -134,7 +134,7 @@ function throwAway(): void {
 <template>
   <ModalBox :open="open" :title="id ? `Edit ${record?.name ?? noun}` : `Add ${noun === 'account' || noun === 'app' ? 'an' : 'a'} ${noun}`" @close="$emit('close')">
     <form class="mt-3 space-y-4" novalidate @submit.prevent="save">
-      <p v-if="hasDraft" role="status" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">What you typed before is here again. <button type="button" class="link" @click="((forget()), void load())">Begin anew</button></p>
+      <p v-if="hasDraft" role="status" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">What you typed before is here again. <button type="button" class="link" @click="((forget()), void load())">Start again</button></p>
       <div v-for="field in fields" :key="field.name">
         <FieldInput v-model="values[field.name]" :field="field" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" :fault="faults[field.name]" :is-new="!id" :account="account" />
       </div>

@@ -51,10 +51,10 @@ async function ask(): Promise<void> {
     <div v-if="asked" class="mt-4" role="status">
       <p v-if="asked.state === 'granted'">Given at once, because this is an emergency. Its system has yet to open it: you will be told when it has. Everyone who decides about it knows, and it will be in the next review.</p>
       <p v-else>Asked. You will be told what comes of it<template v-if="asked.times_asked > 1">; your request that was waiting already says this now</template>.</p>
-      <button class="button-main mt-4" @click="emit('close')">Good</button>
+      <button class="button-main mt-4" @click="emit('close')">Done</button>
     </div>
     <form v-else class="mt-4 space-y-4" @submit.prevent="ask">
-      <label class="block font-semibold">The account’s name <input v-model="form.account_name" class="field mt-1 font-normal" placeholder="Just as it is called" /></label>
+      <label class="block font-semibold">The account’s name <input v-model="form.account_name" class="field mt-1 font-normal" placeholder="Its exact name" /></label>
       <label class="block font-semibold">Or its owner’s address <span class="font-normal text-soft">(when you don’t know the name)</span><input v-model="form.owner_address" type="email" class="field mt-1 font-normal" /></label>
       <div class="grid gap-4 sm:grid-cols-2">
         <label class="block font-semibold">Level <span class="font-normal text-soft">(if you know it)</span>
@@ -66,7 +66,7 @@ async function ask(): Promise<void> {
       <label class="block font-semibold">Why <textarea v-model="form.reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
       <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> It is an emergency: give it to me at once, for a few hours. <span class="text-soft">Everyone who decides about the account is told.</span></label>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Not now</button><button class="button-main">{{ form.emergency ? 'Have it at once' : 'Ask' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Cancel</button><button class="button-main">{{ form.emergency ? 'Have it at once' : 'Ask' }}</button></div>
     </form>
   </ModalBox>
 </template>

@@ -75,11 +75,11 @@ async function withdraw(row: RequestRow): Promise<void> {
 </script>
 
 <template>
-  <PageHead title="Requests" about="Access that somebody wishes for, and what was made of it.">
+  <PageHead title="Requests" about="Access that people have asked for, and the answers.">
     <button class="button-main" @click="isAsking = true">Ask for access</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="requests" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nobody asks for anything." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No requests match." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Requests" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #who="{ row }">{{ row.person.name }}<span class="block text-sm font-normal text-soft">{{ row.person.inside ? 'inside' : 'outside' }}</span></template>
     <template #what="{ row }">
@@ -104,7 +104,7 @@ async function withdraw(row: RequestRow): Promise<void> {
         <label v-if="!answering.extends" class="block font-semibold">Level <span class="font-normal text-soft">(as asked, or less)</span><select v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
         <label class="block font-semibold">Last day <span class="font-normal text-soft">(as asked, or sooner)</span><input v-model="form.last_day" type="date" class="field mt-1 font-normal" /></label>
       </div>
-      <label class="block font-semibold">A word with it <span class="font-normal text-soft">(needed to decline; they will read it)</span><input v-model="form.words" class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">Message <span class="font-normal text-soft">(needed to decline; they will read it)</span><input v-model="form.words" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="failed" />
       <div class="flex flex-wrap justify-end gap-2">
         <button type="button" class="button" @click="answer('decline')">Decline</button>

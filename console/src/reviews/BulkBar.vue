@@ -39,12 +39,12 @@ async function decide(verdict: Verdict): Promise<void> {
 
 <template>
   <section v-if="items.length || note" class="card sticky bottom-3 z-20 mt-3 border-moss p-4 shadow-lg" aria-label="Many at once">
-    <p v-if="!items.length" role="status">{{ note }} <button class="link" @click="note = ''">Good</button></p>
+    <p v-if="!items.length" role="status">{{ note }} <button class="link" @click="note = ''">Done</button></p>
     <form v-else class="flex flex-wrap items-end gap-3" @submit.prevent>
       <label class="min-w-48 flex-1 font-semibold">{{ counted(items.length, 'item') }} picked; why <input v-model="reason" class="field mt-1 font-normal" /></label>
       <button type="button" class="button-main" @click="decide('keep')">Keep {{ counted(items.length, 'item') }}</button>
       <button type="button" class="button-end" @click="decide('revoke')">Revoke {{ counted(items.length, 'item') }}</button>
-      <button type="button" class="button" @click="$emit('clear')">Pick none</button>
+      <button type="button" class="button" @click="$emit('clear')">Clear selection</button>
     </form>
     <p v-if="flagged && items.length" class="mt-1 text-sm text-soft">{{ flagged }} of them {{ flagged === 1 ? 'is' : 'are' }} flagged: those are kept one by one.</p>
     <ul v-if="refused.length" class="mt-2 list-disc pl-5"><li v-for="line in refused" :key="line">{{ line }}</li></ul>

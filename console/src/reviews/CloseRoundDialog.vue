@@ -40,7 +40,7 @@ async function shut(): Promise<void> {
     <FateChoice v-if="left" v-model="fates" />
     <ProblemNote :error="error" />
     <div class="mt-4 flex justify-end gap-2">
-      <button class="button" @click="$emit('close')">Leave it open</button>
+      <button class="button" @click="$emit('close')">Cancel</button>
       <button :class="takes ? 'button-end' : 'button-main'" @click="shut">{{ left ? `Close with ${counted(left, 'undecided item')}` : 'Close the round' }}</button>
     </div>
   </ModalBox>

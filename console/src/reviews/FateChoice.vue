@@ -7,7 +7,7 @@ const fates = defineModel<Record<string, string>>({ required: true })
 
 <template>
   <fieldset>
-    <legend class="font-semibold">What nobody decides</legend>
+    <legend class="font-semibold">Undecided items</legend>
     <div class="mt-1 grid gap-x-4 gap-y-1.5 sm:grid-cols-2">
       <label v-for="(reach, index) in REACHES" :key="reach" class="flex flex-col justify-end">
         <span class="text-sm text-soft">where it {{ REACH_PLAIN[index + 1] }}</span>

@@ -178,7 +178,7 @@ defineExpose({ begin, undo, isOpen, mayTrim })
       <div v-if="shown" class="rounded-md bg-sunk/60 p-3"><p v-if="!shown.preview">{{ shown.sentence }}</p><PreviewBox v-else :preview="shown.preview" class="!mt-0" /></div>
       <div class="flex flex-wrap items-center gap-2">
         <button :class="doing === 'revoke' ? 'button-end' : 'button-main'" :disabled="!canFinish">{{ confirmWords }}</button>
-        <button type="button" class="button" @click="clear">Not now</button>
+        <button type="button" class="button" @click="clear">Cancel</button>
         <span v-if="doing === 'revoke' || doing === 'trim'" class="text-sm text-soft">{{ acts === 'when_decided' ? 'It starts at once, and can not be taken back.' : 'It starts when the round closes; until then it can be taken back.' }}</span>
       </div>
     </form>

@@ -33,7 +33,7 @@ async function start(): Promise<void> {
       <ReviewForm v-model="draft" />
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Not now</button>
+        <button type="button" class="button" @click="$emit('close')">Cancel</button>
         <button class="button-main">Open the round</button>
       </div>
     </form>

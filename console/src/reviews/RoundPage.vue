@@ -117,7 +117,7 @@ function onKey(event: KeyboardEvent): void {
   <template v-if="data">
     <PageHead :title="data.name" :about="about">
       <button v-if="me?.administrator" class="button" :aria-expanded="isWatching" @click="isWatching = !isWatching">Progress</button>
-      <a v-if="me?.administrator && data.ended_at" class="button-main" :href="`/api/v1/rounds/${data.id}/evidence`" download>Take the evidence</a>
+      <a v-if="me?.administrator && data.ended_at" class="button-main" :href="`/api/v1/rounds/${data.id}/evidence`" download>Download the evidence</a>
       <button v-if="me?.administrator && !data.closed_at" class="button-main" @click="isClosing = true">Close the round</button>
     </PageHead>
     <progress :value="data.decided" :max="data.items" class="mb-2 h-3 w-full accent-moss" aria-label="Decided" />
@@ -130,7 +130,7 @@ function onKey(event: KeyboardEvent): void {
     <RoundProgress v-if="isWatching" :id="data.id" />
     <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="items" list="" :choices="CHOICES" />
     <div class="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 text-soft">
-      <label>In groups by <select v-model="by" class="field ml-1 inline-block w-auto min-w-40"><option v-for="[value, words] in GROUPS" :key="value" :value="value">{{ words }}</option></select></label>
+      <label>Group by <select v-model="by" class="field ml-1 inline-block w-auto min-w-40"><option v-for="[value, words] in GROUPS" :key="value" :value="value">{{ words }}</option></select></label>
       <p v-if="picks" class="hidden text-sm md:block">Keys while the focus is on an item: <kbd>↑</kbd> <kbd>↓</kbd> move, <kbd>K</kbd> keep, <kbd>T</kbd> trim, <kbd>R</kbd> revoke, <kbd>P</kbd> pass on, <kbd>A</kbd> ask, <kbd>U</kbd> take back, <kbd>X</kbd> pick</p>
     </div>
     <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing is left to decide here." @retry="refetch" />
@@ -139,7 +139,7 @@ function onKey(event: KeyboardEvent): void {
         <section v-for="group in groups" :key="group.name" class="card mb-3 overflow-hidden" :aria-label="group.name || 'Items'">
           <h2 v-if="group.name" class="flex items-center gap-3 bg-sunk px-4 py-2 font-sans text-base">
             <span class="flex-1">{{ group.name }} <span class="font-normal text-soft">{{ counted(group.items.length, 'item') }}</span></span>
-            <button v-if="picks" class="button min-h-7 py-0.5 text-sm" @click="pickGroup(group.items)">Pick all<span class="sr-only"> of {{ group.name }}</span></button>
+            <button v-if="picks" class="button min-h-7 py-0.5 text-sm" @click="pickGroup(group.items)">Select all<span class="sr-only"> of {{ group.name }}</span></button>
           </h2>
           <ul>
             <ItemLine v-for="item in group.items" :key="item.id" :item="item" :here="item.id === hereId" :picks="picks" :picked="picked.includes(item.id)" @open="go(item)" @pick="pick(item)" />

@@ -27,7 +27,7 @@ const COLUMNS = [
   <PageHead title="Reviews" about="Rounds in which access is kept, trimmed or revoked, line by line.">
     <button v-if="me?.administrator" class="button-main" @click="isOpening = true">Open a round</button>
   </PageHead>
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="There is no round with anything for you to decide." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No review has items for you to decide." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Rounds" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }"><RouterLink :to="`/rounds/${row.id}`" class="link">{{ row.name }}</RouterLink></template>
     <template #progress="{ row }">

@@ -121,7 +121,7 @@ function turn(row: SchedulePage): Promise<void> {
           </fieldset>
         </ReviewForm>
         <ProblemNote :error="failed" />
-        <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOpen = false">Not now</button><button class="button-main">Schedule it</button></div>
+        <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOpen = false">Cancel</button><button class="button-main">Schedule it</button></div>
       </form>
     </ModalBox>
   </section>

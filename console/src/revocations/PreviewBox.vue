@@ -36,13 +36,13 @@ const HANGS: Record<string, string> = { object: 'Left over', job: 'Stops', key: 
       Stops working there: {{ preview.apps_that_stop.join(', ') }}.
     </p>
     <section v-if="preview.stops?.length" class="rounded-md bg-brass-wash p-3">
-      <h3 class="font-sans font-semibold">What hangs on it</h3>
+      <h3 class="font-sans font-semibold">What depends on it</h3>
       <ul class="mt-1 space-y-1">
         <li v-for="stop in preview.stops" :key="stop.sentence"><span class="font-semibold">{{ HANGS[stop.kind] }}:</span> {{ stop.sentence }}</li>
       </ul>
     </section>
     <section v-if="preview.unknown?.length" class="rounded-md bg-sunk p-3">
-      <h3 class="font-sans font-semibold">What readings do not look at</h3>
+      <h3 class="font-sans font-semibold">What reads do not cover</h3>
       <ul class="mt-1 list-disc pl-5 text-sm"><li v-for="gap in preview.unknown" :key="gap">{{ gap }}</li></ul>
     </section>
     <p v-if="preview.without_owner.length" class="rounded-md bg-brass-wash p-3">

@@ -46,11 +46,11 @@ function isDone(step: StepRow): boolean {
   <template v-if="data">
     <PageHead :title="data.title" :about="`${data.reason} Asked by ${data.asked_by?.name ?? 'Open Latch'}, ${moment(data.created_at)}.`">
       <RevocationState :state="data.state" />
-      <RouterLink v-if="data.leaver" :to="`/people/${data.leaver.id}/leaving`" class="button">How far {{ data.leaver.name }} has left</RouterLink>
+      <RouterLink v-if="data.leaver" :to="`/people/${data.leaver.id}/leaving`" class="button">Progress of {{ data.leaver.name }} leaving</RouterLink>
       <button v-if="!data.undone_at && data.cause !== 'expired' && data.cause !== 'replaced'" class="button" @click="isUndoing = true">Undo…</button>
     </PageHead>
     <p v-if="data.state === 'waiting'" class="mb-4 rounded-md border border-rust bg-rust-wash p-3">
-      A step has not gone through. Nothing is lost: it is tried again by itself, less often the longer it takes.
+      A step has failed. It is retried automatically, less often the longer it takes.
       <button class="button ml-2" @click="carry('retry')">Try now</button>
     </p>
     <div class="grid items-start gap-6 lg:grid-cols-[3fr_2fr]">
@@ -66,10 +66,10 @@ function isDone(step: StepRow): boolean {
               <p v-else-if="step.state === 'waiting'" class="text-sm text-soft">Tried {{ counted(step.tries, 'time') }}; again {{ moment(step.next_try_at) }}</p>
               <form v-if="step.state === 'by_hand'" class="mt-2 flex flex-wrap gap-2" @submit.prevent="carry(`steps/${step.id}/done`, { proof: proofs[step.id] ?? '' })">
                 <input v-model="proofs[step.id]" required minlength="3" class="field max-w-md flex-1" :aria-label="`What was done: ${step.sentence}`" placeholder="What you did, and what you saw" />
-                <button class="button-main">It is done</button>
+                <button class="button-main">Mark as done</button>
               </form>
               <template v-if="['waiting', 'by_hand'].includes(step.state) && step.kind !== 'read_again'">
-                <button v-if="skipping !== step.id" class="mt-1 min-h-6 text-sm text-soft underline" @click="skipping = step.id">It will not be done…<span class="sr-only"> {{ step.sentence }}</span></button>
+                <button v-if="skipping !== step.id" class="mt-1 min-h-6 text-sm text-soft underline" @click="skipping = step.id">Skip…<span class="sr-only"> {{ step.sentence }}</span></button>
                 <form v-else class="mt-2 flex flex-wrap gap-2" @submit.prevent="carry(`steps/${step.id}/skip`, { reason: reasons[step.id] ?? '' })">
                   <input v-model="reasons[step.id]" required minlength="3" class="field max-w-md flex-1" :aria-label="`Why it will not be done: ${step.sentence}`" placeholder="Why; that it is gone is then not proved" />
                   <button class="button-end">Skip this step</button>
@@ -84,7 +84,7 @@ function isDone(step: StepRow): boolean {
         <p v-else-if="data.settled_at" class="mt-3 font-semibold" data-test="ended">Ended {{ moment(data.settled_at) }}: {{ endsWords(data) }}. How each is known is in the journal.</p>
         <ul v-if="data.settled_at && data.ends.length" class="card mt-3 divide-y divide-line" aria-label="How each end is known">
           <li v-for="(end, index) in data.ends" :key="index" class="px-5 py-2.5">
-            <p class="flex flex-wrap items-baseline gap-2"><ProofMark v-if="end.proof" :proof="end.proof" :by="end.proved_by" /><span v-else class="text-soft">kept by the register</span>{{ end.what }}</p>
+            <p class="flex flex-wrap items-baseline gap-2"><ProofMark v-if="end.proof" :proof="end.proof" :by="end.proved_by" /><span v-else class="text-soft">done by the register</span>{{ end.what }}</p>
             <p v-if="end.words" class="text-sm text-soft">{{ moment(end.proved_at) }}: {{ end.words }}</p>
           </li>
         </ul>

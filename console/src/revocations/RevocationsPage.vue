@@ -30,7 +30,7 @@ const COLUMNS = [
 <template>
   <PageHead title="Revocations" about="Access that was ended, and how that is known: confirmed by the system, stated by a person, or not proved." />
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="revocations" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing like that was revoked." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No revocations match." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Revocations" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #title="{ row }">
       <RouterLink :to="`/revocations/${row.id}`" class="link">{{ row.title }}</RouterLink>

@@ -74,7 +74,7 @@ watch(
       </label>
       <ProblemNote :error="error" />
       <div class="mt-4 flex flex-wrap justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Leave it as it is</button>
+        <button type="button" class="button" @click="$emit('close')">Cancel</button>
         <button v-if="preview" class="button-end" :disabled="isBusy || reason.trim().length < 3" data-test="end">{{ doing }}</button>
       </div>
     </form>

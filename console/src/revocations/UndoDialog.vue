@@ -56,7 +56,7 @@ async function undo(): Promise<void> {
       <label v-if="found && !isDone" class="block font-semibold">Why <input v-model="reason" required minlength="3" class="field mt-1 font-normal" placeholder="It was the wrong person." /></label>
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">{{ isDone ? 'Good' : 'Leave it as it is' }}</button>
+        <button type="button" class="button" @click="$emit('close')">{{ isDone ? 'Done' : 'Cancel' }}</button>
         <button v-if="found && !isDone" class="button-main" :disabled="reason.trim().length < 3 || (found.lines.length > 0 && !back)">{{ found.lines.length ? `Put ${counted(back, 'grant')} back` : 'Stop it here' }}</button>
       </div>
     </form>

@@ -60,7 +60,7 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
   <div class="grid items-start gap-5 lg:grid-cols-2">
     <form class="card space-y-4 p-5" @submit.prevent="save">
       <h2 class="text-xl">Offers</h2>
-      <label class="block font-semibold">An offer stands for so many hours <input v-model.number="form.offer_hours" type="number" min="1" max="2160" class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">Hours until an offer expires <input v-model.number="form.offer_hours" type="number" min="1" max="2160" class="field mt-1 font-normal" /></label>
       <label class="block font-semibold">Domains whose addresses are inside <input v-model="form.domains" class="field mt-1 font-normal" placeholder="example.org, example.net" /></label>
       <fieldset>
         <legend class="font-semibold">To accept, everybody needs</legend>
@@ -68,26 +68,26 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
         <label class="block"><input v-model="form.prerequisites" type="checkbox" value="second_factor" class="accent-moss" /> a second factor</label>
       </fieldset>
       <label class="block font-semibold">Auditors who get the journal’s signed head by mail each day <input v-model="form.auditors" class="field mt-1 font-normal" placeholder="audit@example.net" /></label>
-      <label class="block font-semibold">People are told so many days before access ends <input v-model="form.remind" class="field mt-1 font-normal" placeholder="14, 3" inputmode="numeric" /></label>
+      <label class="block font-semibold">Days before access ends when people are notified <input v-model="form.remind" class="field mt-1 font-normal" placeholder="14, 3" inputmode="numeric" /></label>
       <label class="block font-semibold">Months after leaving before people are erased <span class="font-normal text-soft">(0: never by itself)</span><input v-model.number="form.keep_left" type="number" min="0" max="240" class="field mt-1 font-normal" /></label>
-      <button class="button-main">Keep these settings</button>
+      <button class="button-main">Save</button>
     </form>
     <MailBox />
     <section class="card p-5" aria-labelledby="speakers">
-      <h2 id="speakers" class="text-xl">Who speaks for a team</h2>
+      <h2 id="speakers" class="text-xl">Who answers for a team</h2>
       <p class="mb-3 text-soft">They answer offers to it.</p>
       <div v-for="team in teams.data.value?.rows ?? []" :key="team.id" class="mt-2 grid items-center gap-2 sm:grid-cols-[1fr_1fr_auto]">
         <span>{{ team.name }}</span>
-        <RecordPicker of="people" :label="`Who speaks for ${team.name}`" placeholder="Nobody" filter="standing ne &quot;left&quot; and address pr" :named="team.speaker?.name" :model-value="team.speaker?.id ?? null" @update:model-value="setSpeaker(team, $event ?? '')" />
+        <RecordPicker of="people" :label="`Who answers for ${team.name}`" placeholder="Nobody" filter="standing ne &quot;left&quot; and address pr" :named="team.speaker?.name" :model-value="team.speaker?.id ?? null" @update:model-value="setSpeaker(team, $event ?? '')" />
         <button class="button-end" :disabled="!team.grants" @click="ending = team">End its {{ counted(team.grants, 'grant') }}<span class="sr-only"> of {{ team.name }}</span></button>
       </div>
       <ChangeDialog :open="ending !== null" :filter="`holder.id eq &quot;${ending?.id}&quot;`" only="end" :title="`End all access of ${ending?.name}`" @close="ending = null" @done="teams.refetch()" />
     </section>
     <section class="card space-y-2 p-5" aria-labelledby="whole">
       <h2 id="whole" class="text-xl">The whole register</h2>
-      <p class="text-soft">Everything but secrets, flags and the journal, as one open file: to leave with, and to begin anew from. It holds what is known of everybody: keep it safe.</p>
-      <p class="flex flex-wrap gap-2"><button type="button" class="button" @click="takeRegister">Take it away</button><a class="button" href="/api/v1/register/schema" download="register.schema.json">Its format</a></p>
-      <label class="block font-semibold">Bring one in <span class="font-normal text-soft">(only into an organisation that is empty yet)</span><input type="file" accept=".jsonl" class="field mt-1 font-normal" @change="bringRegister(($event.target as HTMLInputElement).files?.[0])" /></label>
+      <p class="text-soft">Everything except secrets, flags and the journal in one open file, for moving elsewhere or starting again. It contains personal data: keep it safe.</p>
+      <p class="flex flex-wrap gap-2"><button type="button" class="button" @click="takeRegister">Export</button><a class="button" href="/api/v1/register/schema" download="register.schema.json">Its format</a></p>
+      <label class="block font-semibold">Import <span class="font-normal text-soft">(only into an organisation that is empty yet)</span><input type="file" accept=".jsonl" class="field mt-1 font-normal" @change="bringRegister(($event.target as HTMLInputElement).files?.[0])" /></label>
     </section>
     <section class="card p-5 lg:col-span-2" aria-labelledby="kinds">
       <h2 id="kinds" class="text-xl">Latches on all accounts of a kind</h2>

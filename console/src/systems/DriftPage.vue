@@ -39,7 +39,7 @@ const COLUMNS = [
   { name: 'there', label: 'In the system' },
   { name: 'system', label: 'System', sort: 'system.name', quiet: true },
 ]
-const ACTS: [string, string][] = [['adopt', 'Record what is there'], ['restore', 'Bring it back'], ['accept', 'Accept until…']]
+const ACTS: [string, string][] = [['adopt', 'Record what is there'], ['restore', 'Restore it'], ['accept', 'Accept until…']]
 
 async function decide(doubt: Doubt, person: string | null): Promise<void> {
   failed.value = null
@@ -58,20 +58,20 @@ function only(system: SystemRow): void {
 </script>
 
 <template>
-  <PageHead title="Drift" about="Where systems depart from what is recorded here, as their last read shows.">
+  <PageHead title="Drift" about="Where systems differ from the register, as of their last read.">
     <button v-for="[kind, words] in ACTS" :key="kind" class="button" :disabled="!picked.length" @click="doing = kind">{{ words }}</button>
     <button class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'grant')} there` : 'Pick some to mend' }}</button>
   </PageHead>
   <section v-if="systems.data.value" class="card mb-5 px-5 py-4" aria-labelledby="balance">
     <div class="flex flex-wrap items-baseline justify-between gap-x-6">
-      <h2 id="balance" class="text-xl">Here and there</h2>
+      <h2 id="balance" class="text-xl">Differences by system</h2>
       <p class="text-sm text-soft"><span class="font-semibold text-rust">only here</span>, to the left; <span class="font-semibold text-brass">otherwise</span>, in the middle; <span class="font-semibold text-link">only there</span>, to the right</p>
     </div>
     <BalanceBar :systems="systems.data.value.rows" class="mt-3" @pick="only" />
   </section>
   <section v-if="doubts.data.value?.doubts.length" class="card mb-5 px-5 py-4" aria-labelledby="doubts">
-    <h2 id="doubts" class="text-xl">Whose logins are these?</h2>
-    <p class="text-soft">A mark of theirs is somebody's here, and alone is not enough to be sure.</p>
+    <h2 id="doubts" class="text-xl">Logins that are not identified</h2>
+    <p class="text-soft">An attribute of each matches somebody here, but that alone is not certain.</p>
     <ul class="mt-2 divide-y divide-line">
       <li v-for="doubt in doubts.data.value.doubts" :key="doubt.id" class="flex flex-wrap items-center gap-x-4 gap-y-2 py-3">
         <div class="min-w-60 flex-1">
@@ -85,7 +85,7 @@ function only(system: SystemRow): void {
     <ProblemNote :error="failed" />
   </section>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="departures" list="grants" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Every system is as recorded." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No system differs from the register." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Drift" picks :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #holder="{ row }"><HolderName :holder="row.holder" /></template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>
@@ -98,7 +98,7 @@ function only(system: SystemRow): void {
       <span v-else-if="row.drift === 'changed'" class="font-semibold text-brass">{{ row.shown_level }}</span>
       <span v-else class="text-link">{{ row.level }}</span>
       <span v-if="row.drift_accepted_until" class="block text-sm text-soft">accepted until {{ day(row.drift_accepted_until) }}</span>
-      <span v-if="row.owed" class="block text-sm text-soft">on its way back<template v-if="row.owed_answer">: {{ row.owed_answer }}</template></span>
+      <span v-if="row.owed" class="block text-sm text-soft">being restored<template v-if="row.owed_answer">: {{ row.owed_answer }}</template></span>
     </template>
     <template #system="{ row }">{{ row.system.name }}</template>
   </RecordTable>

@@ -42,15 +42,15 @@ async function keep(): Promise<void> {
     <form class="mt-3 space-y-4" @submit.prevent="keep">
       <label class="block font-semibold">Every <select v-model="form.read_every" class="field mt-1 font-normal"><option v-if="!EVERY.some(([minutes]) => minutes === form.read_every)" :value="form.read_every">{{ form.read_every }} minutes</option><option v-for="[minutes, words] in EVERY" :key="minutes" :value="minutes">{{ words }}</option></select></label>
       <fieldset>
-        <legend class="font-semibold">By what people are told there</legend>
-        <p class="text-soft">Whoever is not told surely is met as somebody new, until a person says who they are.</p>
+        <legend class="font-semibold">How people are identified there</legend>
+        <p class="text-soft">A login that can’t be matched with certainty is added as a new person until somebody identifies it.</p>
         <label v-for="[by] in USUAL" :key="by" class="mt-2 flex items-center gap-3">
           <span class="w-36">{{ WORDS[by] }}</span>
           <select v-model="form.how[by]" class="field w-56"><option value="sure">is enough alone</option><option value="ask">somebody is asked</option><option value="off">does not count</option></select>
         </label>
       </fieldset>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Leave it as it is</button><button class="button-main">Keep it so</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main">Save</button></div>
     </form>
   </ModalBox>
 </template>

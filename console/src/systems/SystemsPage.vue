@@ -26,7 +26,7 @@ const COLUMNS = [
   { name: 'accounts', label: 'Accounts' },
   { name: 'read', label: 'Last read', sort: 'read_at' },
   { name: 'drift', label: 'Drift' },
-  { name: 'answer', label: 'What it showed', quiet: true },
+  { name: 'answer', label: 'Last read', quiet: true },
   { name: 'act', label: '' },
 ]
 
@@ -53,8 +53,8 @@ async function read(system: SystemRow): Promise<void> {
     <template #accounts="{ row }">{{ row.accounts }}</template>
     <template #read="{ row }"><span v-if="row.reading_since" class="font-semibold text-brass">being read: {{ row.reading_seen }} seen</span><template v-else>{{ moment(row.read_at) }}<span v-if="row.next_read_at && row.kind !== 'by_hand'" class="block text-sm text-soft">again {{ moment(row.next_read_at) }}</span></template></template>
     <template #drift="{ row }"><RouterLink v-if="row.unrecorded + row.missing + row.changed" :to="`/drift?filter=${encodeURIComponent(`drift pr and system.id eq &quot;${row.id}&quot;`)}`" class="link">{{ row.unrecorded + row.missing + row.changed }}</RouterLink><template v-if="row.doubts">, {{ counted(row.doubts, 'doubt') }}</template></template>
-    <template #answer="{ row }"><strong v-if="row.down_since" class="text-rust">Down since {{ moment(row.down_since) }}. </strong>{{ row.answer }}<ul v-if="row.coverage.not_looked_at?.length" class="mt-1 list-disc pl-5 text-sm text-soft"><li v-for="gap in row.coverage.not_looked_at" :key="gap">Not looked at: {{ gap }}</li></ul></template>
-    <template #act="{ row }"><span class="flex gap-1"><button v-if="row.kind !== 'by_hand'" class="button" @click="read(row)">{{ asked.includes(row.id) ? 'Asked; read again' : 'Read now' }}<span class="sr-only"> {{ row.name }}</span></button> <button v-if="row.kind !== 'by_hand'" class="button" @click="setting = row">How…<span class="sr-only"> {{ row.name }} is read</span></button></span></template>
+    <template #answer="{ row }"><strong v-if="row.down_since" class="text-rust">Down since {{ moment(row.down_since) }}. </strong>{{ row.answer }}<ul v-if="row.coverage.not_looked_at?.length" class="mt-1 list-disc pl-5 text-sm text-soft"><li v-for="gap in row.coverage.not_looked_at" :key="gap">Not covered: {{ gap }}</li></ul></template>
+    <template #act="{ row }"><span class="flex gap-1"><button v-if="row.kind !== 'by_hand'" class="button" @click="read(row)">{{ asked.includes(row.id) ? 'Asked; read again' : 'Read now' }}<span class="sr-only"> {{ row.name }}</span></button> <button v-if="row.kind !== 'by_hand'" class="button" @click="setting = row">Settings…<span class="sr-only"> {{ row.name }} is read</span></button></span></template>
   </RecordTable>
   <SystemDialog :system="setting" @close="setting = null" @done="refetch()" />
   <ConnectDialog :open="keeping !== ''" :id="keeping === 'new' ? undefined : keeping || undefined" @close="keeping = ''" @done="refetch()" @gone="refetch()" />

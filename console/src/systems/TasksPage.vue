@@ -45,10 +45,10 @@ const assign = (row: TaskRow, person: string) => act(() => send('POST', `/tasks/
 </script>
 
 <template>
-  <PageHead title="By hand" about="What a person has to do in systems that Open Latch can’t change itself. Until somebody says that it is done, nothing counts as given." />
+  <PageHead title="To do by hand" about="Changes in systems that Open Latch can’t change itself. Access counts as given only once somebody marks it as done." />
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="tasks" :choices="CHOICES" />
   <ProblemNote :error="saying ? null : failed" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="There is nothing to be done by hand." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="There is nothing to do by hand." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="What is to be done by hand" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #what="{ row }">{{ row.sentence }}<span class="block text-sm font-normal"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></span></template>
     <template #who="{ row }">
@@ -57,15 +57,15 @@ const assign = (row: TaskRow, person: string) => act(() => send('POST', `/tasks/
       <span v-else class="text-soft">not needed any more</span>
     </template>
     <template #asked="{ row }"><span :title="moment(row.asked_at)">{{ ago(row.asked_at) }}</span></template>
-    <template #do="{ row }"><button v-if="row.state === 'open'" class="button-main whitespace-nowrap" @click="((saying = row), (words = ''), (failed = null))">It is done<span class="sr-only">: {{ row.sentence }}</span></button></template>
+    <template #do="{ row }"><button v-if="row.state === 'open'" class="button-main whitespace-nowrap" @click="((saying = row), (words = ''), (failed = null))">Mark as done<span class="sr-only">: {{ row.sentence }}</span></button></template>
   </RecordTable>
   <ModalBox :open="saying !== null" title="It is done" @close="saying = null">
     <form v-if="saying" class="mt-3 space-y-4" @submit.prevent="done">
       <p>{{ saying.sentence }}</p>
       <label class="block font-semibold">What you did <input v-model="words" required minlength="3" class="field mt-1 font-normal" placeholder="Shared the sheet with them, as editor" /></label>
-      <p class="text-soft">The register goes by your word, and says that it is yours.</p>
+      <p class="text-soft">The register records this as your statement.</p>
       <ProblemNote :error="failed" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="saying = null">Not yet</button><button class="button-main">Say that it is done</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="saying = null">Cancel</button><button class="button-main">Mark as done</button></div>
     </form>
   </ModalBox>
 </template>

@@ -40,7 +40,7 @@ const headline = computed(() => {
   if (found.questions_to_answer) parts.push(`${counted(found.questions_to_answer, 'question')} to answer`)
   if (next.data.value?.actions.length) parts.push(`${counted(next.data.value.actions.length, 'action')} to begin with`)
   if (found.revocations_going_on) parts.push(`${counted(found.revocations_going_on, 'revocation')} in progress`)
-  return parts.length ? parts.join(', ') : 'Nothing needs you now'
+  return parts.length ? parts.join(', ') : 'Nothing to do now'
 })
 </script>
 
@@ -95,7 +95,7 @@ const headline = computed(() => {
           </li>
         </ul>
         <p v-for="system in data.systems_down" :key="system.id" class="mt-3 rounded-md bg-rust-wash p-3">
-          <strong>{{ system.name }}</strong> has not answered since {{ moment(system.down_since) }}. What has to happen there waits, and is tried again by itself.
+          <strong>{{ system.name }}</strong> has not answered since {{ moment(system.down_since) }}. Pending steps there are retried automatically.
         </p>
       </section>
       <section class="card p-5" aria-labelledby="ends">

@@ -1,4 +1,4 @@
-"""Who can do what: now, at any instant, and after changes that are only supposed; use, the map, what ends."""
+"""Who can do what: now, at any instant, and after supposed changes; use, the map, expiry dates."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ def _told(permissions: JsonList, owns: bool) -> str:
 
 
 def when_options(command: Command) -> Command:
-    """The options of every question about an instant."""
+    """The options of commands about an instant."""
     for option in (
         click.option("--at", type=INSTANT, help="At this instant; left out, now. A day means its first moment."),
         click.option("--believed", type=INSTANT, help="As it was known at this instant."),
@@ -83,7 +83,7 @@ def _local(at: datetime | None) -> datetime | None:
 
 
 def _show(found: schemas.Paths, columns: list[Column], output: str, empty: str) -> None:
-    """Paths, and below them the access that ended here where nothing shows that it is gone."""
+    """Paths, followed by ended access whose end is not proved."""
     if found.paths or output != "table" or not found.ended:
         show_rows(found.paths, columns, output, empty)
     for sentence in found.ended if output == "table" else ():
@@ -96,7 +96,7 @@ def _show(found: schemas.Paths, columns: list[Column], output: str, empty: str) 
 @when_options
 @output_option
 def who_can(person_name: str, account_name: str, output: str, **when: OptionValue) -> None:
-    """By which paths a person can act in an account: now, or as of any instant."""
+    """Show the paths by which a person can act in an account, now or at any instant."""
     with session.client() as service:
         found = service.access(
             session.find(service, "people", person_name),
@@ -111,7 +111,7 @@ def who_can(person_name: str, account_name: str, output: str, **when: OptionValu
 @when_options
 @output_option
 def account_access(name_or_id: str, output: str, **when: OptionValue) -> None:
-    """Everyone who can act in an account, with the path."""
+    """Show everyone who can act in an account, with the path."""
     with session.client() as service:
         found = service.account_access(session.find(service, "accounts", name_or_id), **_question(**when))
     _show(found, EVERYONE, output, "Nobody can.")
@@ -122,7 +122,7 @@ def account_access(name_or_id: str, output: str, **when: OptionValue) -> None:
 @when_options
 @output_option
 def person_access(name_or_id: str, output: str, **when: OptionValue) -> None:
-    """Everything that a person can act in, with the path."""
+    """Show everything that a person can act in, with the path."""
     with session.client() as service:
         found = service.person_access(session.find(service, "people", name_or_id), **_question(**when))
     _show(found, REACHES, output, "They can act in nothing.")
@@ -133,7 +133,7 @@ def person_access(name_or_id: str, output: str, **when: OptionValue) -> None:
 @when_options
 @output_option
 def account_matrix(name_or_id: str, output: str, **when: OptionValue) -> None:
-    """Everyone in an account against everything that can be done there."""
+    """Show everyone in an account against everything that can be done there."""
     with session.client() as service:
         found = service.matrix(session.find(service, "accounts", name_or_id), **_question(**when))
     columns: list[Column] = [("Who", lambda r: r.holder.name), ("Owner", lambda r: "yes" if r.owner else "")]
@@ -155,7 +155,7 @@ def _mark(key: str, row: schemas.MatrixRow) -> str:
 @click.option("--believed", type=INSTANT, help="As it was known at this instant.")
 @output_option
 def account_difference(name_or_id: str, one: datetime, other: datetime, believed: datetime | None, output: str) -> None:
-    """Whose rights differ between two times."""
+    """Show whose rights differ between two times."""
     with session.client() as service:
         ident = session.find(service, "accounts", name_or_id)
         found = service.difference(ident, one.astimezone(), other.astimezone(), _local(believed))
@@ -166,7 +166,7 @@ def account_difference(name_or_id: str, one: datetime, other: datetime, believed
 @click.argument("file", type=click.File())
 @output_option
 def what_if(file: IO[str], output: str) -> None:
-    """What changes would do to who can do what. FILE holds them as JSON, a list; - reads it from the input.
+    """Show what changes would do to who can do what. FILE is a JSON list; - reads standard input.
 
     Each is an object with a kind: give, end, suspend, resume, level, join, leave, left, back, owner or latch. People,
     teams, accounts and levels can be given by name.
@@ -206,11 +206,11 @@ def _plural(kind: str) -> str:
 
 
 @grant.command("use")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("grants"))
 @click.option("--days", default=180, show_default=True, help="Over how many days.")
 @output_option
 def grant_use(ident: UUID, days: int, output: str) -> None:
-    """Use of a grant by permission, and the smallest level that would have covered it."""
+    """Show the use of a grant by permission, and the smallest level that would cover it."""
     with session.client() as service:
         found = service.use(ident, days)
     if output == "csv":
@@ -231,7 +231,7 @@ def grant_use(ident: UUID, days: int, output: str) -> None:
 @click.command("map")
 @output_option
 def risk_map(output: str) -> None:
-    """All live grants by how dangerous they are, and by how long they went unused."""
+    """Show all live grants by danger and by how long they went unused."""
     with session.client() as service:
         found = service.risk_map()
     if output == "json":
@@ -254,7 +254,7 @@ def risk_map(output: str) -> None:
 @click.option("--months", default=3, show_default=True, help="For how many months.")
 @output_option
 def ends(since: datetime | None, months: int, output: str) -> None:
-    """What ends day by day: grants, people who leave, offers, reviews that are due."""
+    """Show what ends on each day: grants, people who leave, offers, reviews that are due."""
     with session.client() as service:
         found = service.ends(_local(since), months)
     show_rows(found.days, ENDS, output, "Nothing ends in that time.")

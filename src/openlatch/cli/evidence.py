@@ -1,4 +1,4 @@
-"""The evidence of reviews, questions about one's own access, one's calendar and one's absence."""
+"""Evidence of reviews, questions about your access, your calendar and your absence."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from openlatch.client import Client
 from openlatch.client.base import end
 from openlatch.core.reviews import evidence_bundle
 
-# What verifying ends with when nothing is altered, and no key is trusted.
+# The exit code of verifying when nothing is altered and no key is trusted.
 UNKNOWN_SIGNER = 6
 QUESTIONS: list[Column] = [
     ("ID", lambda q: str(q.id)),
@@ -31,14 +31,14 @@ QUESTIONS: list[Column] = [
 
 @click.group()
 def evidence() -> None:
-    """The evidence that a review leaves."""
+    """Evidence of reviews."""
 
 
 @evidence.command("take")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.option("--to", type=click.Path(dir_okay=False, path_type=Path), required=True, help="The file to write.")
 def evidence_take(ident: UUID, to: Path) -> None:
-    """Take the evidence of a round that has ended, as a ZIP archive."""
+    """Download the evidence of a closed review, as a ZIP archive."""
     with session.client() as service:
         content = service.evidence(ident)
     to.write_bytes(content)
@@ -50,9 +50,9 @@ def evidence_take(ident: UUID, to: Path) -> None:
 @click.option("--whose", default="", help="Whose key it is; left out, the address of the service.")
 @click.option("--replace", is_flag=True, help="Also when another key of theirs is trusted.")
 def evidence_trust(key: str, whose: str, replace: bool) -> None:
-    """Trust the key that the service signs with, or KEY, for all later verifying.
+    """Trust the key that the service signs with, or KEY, for all later verification.
 
-    The first time is the one that counts: compare the key with what the organisation says by another way.
+    Compare the key with what the organisation publishes elsewhere before you trust it.
     """
     if key:
         name = whose or "the key that you gave"
@@ -70,9 +70,9 @@ def evidence_trust(key: str, whose: str, replace: bool) -> None:
 @click.option("--key", default="", help="The public key that it has to be signed with (x of its JSON Web Key).")
 @output_option
 def evidence_verify(file: Path, key: str, output: str) -> int:
-    """Check that an evidence bundle is unaltered, and signed by a key that you trust. Needs no service and no network.
+    """Check that an evidence bundle is unaltered and signed by a key that you trust. Works offline.
 
-    Exit code 0: sound. 4: altered. 6: unaltered, but by whom is not known, since no key is trusted.
+    Exit code 0: sound. 4: altered. 6: unaltered, but the signer is unknown, since no key is trusted.
     """
     found = evidence_bundle.verify(file.read_bytes(), trust.keys(key))
     if output == "json":
@@ -115,13 +115,13 @@ def _write(found: evidence_bundle.Finding) -> None:
 
 @evidence.command("schema")
 def evidence_schema() -> None:
-    """The JSON Schema of the evidence."""
+    """Print the JSON Schema of the evidence."""
     print(json.dumps(schemas.evidence_schema(), indent=2))
 
 
 @click.group()
 def question() -> None:
-    """Questions about items of reviews."""
+    """Questions about review items."""
 
 
 question.add_command(list_command("questions", QUESTIONS, "There is no question."))
@@ -131,7 +131,7 @@ question.add_command(list_command("questions", QUESTIONS, "There is no question.
 @click.argument("ident", type=click.UUID)
 @click.argument("answer")
 def question_answer(ident: UUID, answer: str) -> None:
-    """Answer a question that was put to you."""
+    """Answer a question to you."""
     with session.client() as service:
         service.answer_question(ident, answer)
     out.print("Answered.")
@@ -144,7 +144,7 @@ def calendar() -> None:
 
 @calendar.command("show")
 def calendar_show() -> None:
-    """Whether you have a calendar address, and when it was last read."""
+    """Show whether you have a calendar address, and when it was last read."""
     with session.client() as service:
         found = service.calendar()
     if found.made_at is None:
@@ -156,7 +156,7 @@ def calendar_show() -> None:
 
 @calendar.command("make")
 def calendar_make() -> None:
-    """Make a new address for it; an old one ends."""
+    """Create a new address for it; the old one stops working."""
     with session.client() as service:
         found = service.make_calendar()
     out.print(f"Give this address to your calendar program, and to nobody else:\n{found.address}", soft_wrap=True)
@@ -164,7 +164,7 @@ def calendar_make() -> None:
 
 @calendar.command("end")
 def calendar_end() -> None:
-    """End its address at once."""
+    """Remove its address."""
     with session.client() as service:
         service.end_calendar()
     out.print("The address is ended.")
@@ -177,7 +177,7 @@ def calendar_end() -> None:
 @click.option("--deputy", default="", help="Who decides meanwhile.")
 @click.option("--back", is_flag=True, help="They are there again.")
 def away(person: str, since: datetime | None, until: date | datetime | None, deputy: str, back: bool) -> None:
-    """Say when you are away, and who decides in reviews meanwhile; without options, show it."""
+    """Set when you are away and who decides in reviews meanwhile; without options, show it."""
     with session.client() as service:
         own = service.me().person
         ident = session.find(service, "people", person) if person else own.id
@@ -199,7 +199,7 @@ def away(person: str, since: datetime | None, until: date | datetime | None, dep
 
 
 def _deputy(service: Client, person: UUID, name: str) -> UUID:
-    """Somebody by name, among those who could stand in; else as ever, for whoever sees everybody."""
+    """A person by name, among those who could stand in; else among everybody that one sees."""
     beside = [one.id for one in service.absence(person).could_stand_in if one.name.lower() == name.lower()]
     return beside[0] if len(beside) == 1 else session.find(service, "people", name)
 

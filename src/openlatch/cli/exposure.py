@@ -1,4 +1,4 @@
-"""What is open to outsiders: look, judge, close, guard, and try rules before they apply."""
+"""Exposures: show, judge and close them, set guards, and try access rules."""
 
 from __future__ import annotations
 
@@ -15,7 +15,18 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.access import INSTANT
-from openlatch.cli.output import Column, day, moment, out, output_option, sensitivity, show_one, show_rows
+from openlatch.cli.output import (
+    REFERENCE,
+    Column,
+    day,
+    moment,
+    out,
+    output_option,
+    sensitivity,
+    short,
+    show_one,
+    show_rows,
+)
 from openlatch.cli.register import list_command
 from openlatch.cli.revocations import follow, write_preview, write_revocation
 from openlatch.client import Client
@@ -23,13 +34,13 @@ from openlatch.core.exposure.rules import Right
 from openlatch.core.vocabulary import DraftState, Judgement
 from openlatch.errors import BadInput
 
-# Something that a draft would open is more than was allowed.
+# Exit code: the draft opens something new.
 WOULD_OPEN = 7
-# What was asked for is not so in the end.
+# Exit code: the system does not show the wanted state.
 NOT_DONE = 8
 
 EXPOSURES: list[Column] = [
-    ("ID", lambda r: reference(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("What is open", lambda r: r.sentence),
     ("Can", lambda r: r.right),
     ("Since", lambda r: day(r.since)),
@@ -52,14 +63,14 @@ AGAINST: list[Column] = [
     ("By", lambda r: ", ".join(r.rules)),
 ]
 GUARDS: list[Column] = [
-    ("ID", lambda r: reference(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Guard", lambda r: r.sentence),
     ("Why", lambda r: r.reason),
     ("Set by", lambda r: r.made_by),
     ("In systems", lambda r: ", ".join(f"{each.system.name}: {each.state}" for each in r.systems)),
 ]
 EXPECTED: list[Column] = [
-    ("ID", lambda r: reference(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Name", lambda r: r.name),
     ("Filter", lambda r: r.filter),
     ("Why", lambda r: r.reason),
@@ -71,13 +82,8 @@ PAST: list[Column] = [
 ]
 
 
-def reference(ident: UUID) -> str:
-    """An id as lists show it, and as it can be typed again: its end."""
-    return str(ident)[-8:]
-
-
 def judged(row: schemas.ExposureRow) -> str:
-    """What was judged of an exposure, in a few words."""
+    """The judgement of an exposure, in a few words."""
     if row.judgement == Judgement.INTENDED:
         return "intended" + (f" until {day(row.intended_until)}" if row.intended_until else "")
     if row.judgement == Judgement.TO_CLOSE:
@@ -93,25 +99,13 @@ def exposure() -> None:
 exposure.add_command(list_command("exposures", EXPOSURES, "Nothing is open to outsiders."))
 
 
-def _ident(service: Client, given: str) -> UUID:
-    """An exposure by its id, or by the end of it that a list shows."""
-    try:
-        return UUID(given)
-    except ValueError:
-        fits = [row.id for row in service.every("exposures") if str(row.id).endswith(given)]
-    if len(fits) != 1:
-        raise BadInput(f"{len(fits) or 'None'} of the exposures fit {given!r}.", "Look at: openlatch exposure list")
-    ident: UUID = fits[0]
-    return ident
-
-
 @exposure.command("show")
-@click.argument("ident")
+@click.argument("ident", type=session.Reference("exposures"))
 @output_option
-def exposure_show(ident: str, output: str) -> None:
-    """One exposure: the ways in, the rules, who used it, and what was judged."""
+def exposure_show(ident: UUID, output: str) -> None:
+    """Show an exposure: the ways in, the rules, its use, and its judgement."""
     with session.client() as service:
-        found = service.exposure(_ident(service, ident))
+        found = service.exposure(ident)
     show_one(found, output, lambda: _write_exposure(found))
 
 
@@ -137,7 +131,7 @@ def _write_exposure(found: schemas.ExposurePage) -> None:
 
 
 @exposure.command("judge")
-@click.argument("idents", nargs=-1, required=True)
+@click.argument("idents", type=session.Reference("exposures"), nargs=-1, required=True)
 @click.option("--intended", "judgement", flag_value="intended", help="It is meant to be open.")
 @click.option("--to-close", "judgement", flag_value="to_close", help="It is to be closed.")
 @click.option("--unjudged", "judgement", flag_value="unjudged", help="Take back what was judged.")
@@ -147,28 +141,30 @@ def _write_exposure(found: schemas.ExposurePage) -> None:
 )
 @output_option
 def exposure_judge(
-    idents: Sequence[str], judgement: str | None, reason: str, until: datetime | None, output: str
+    idents: tuple[UUID, ...], judgement: str | None, reason: str, until: datetime | None, output: str
 ) -> None:
-    """Judge exposures: intended, with why and until when, or to be closed."""
+    """Judge exposures: intended, with a reason and an end, or to be closed."""
     if judgement is None:
         raise BadInput("Say what they are.", "Give --intended, --to-close or --unjudged.")
     with session.client() as service:
-        ids = [_ident(service, given) for given in idents]
+        ids = list(idents)
         found = service.judge_exposures(ids, judgement, reason, until.date() if until else None)
     show_rows(found, EXPOSURES, output, "")
 
 
 @exposure.command("close")
-@click.argument("idents", nargs=-1, required=True)
+@click.argument("idents", type=session.Reference("exposures"), nargs=-1, required=True)
 @click.option("--reason", default="", help="Why.")
 @click.option("--preview", "only_preview", is_flag=True, help="Show what would happen, and stop.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option("--wait", is_flag=True, help="Wait until it is over.")
 @output_option
-def exposure_close(idents: Sequence[str], reason: str, only_preview: bool, yes: bool, wait: bool, output: str) -> None:
-    """Close exposures: the rules that let outsiders in are taken away in their systems."""
+def exposure_close(
+    idents: tuple[UUID, ...], reason: str, only_preview: bool, yes: bool, wait: bool, output: str
+) -> None:
+    """Close exposures: remove the rules that let outsiders in from their systems."""
     with session.client() as service:
-        ids = [_ident(service, given) for given in idents]
+        ids = list(idents)
         preview = service.preview_closing(ids)
         if only_preview and output == "json":
             show_one(preview, output, lambda: None)
@@ -192,7 +188,7 @@ def exposure_close(idents: Sequence[str], reason: str, only_preview: bool, yes: 
 @click.option("--believed", type=INSTANT, default=None, help="As it was known then; otherwise as known now.")
 @output_option
 def exposure_past(account: str, at: datetime, believed: datetime | None, output: str) -> None:
-    """What was open on an ACCOUNT at an instant."""
+    """Show what was open on an ACCOUNT at an instant."""
     with session.client() as service:
         found = service.past_exposures(session.find(service, "accounts", account), at, believed)
     show_rows(found.exposures, PAST, output, "Nothing was open to outsiders then.")
@@ -206,7 +202,7 @@ def expected() -> None:
 @expected.command("list")
 @output_option
 def expected_list(output: str) -> None:
-    """What is expected to be open, and why."""
+    """List the expected exposures, with the reasons."""
     with session.client() as service:
         show_rows(service.expected_exposures(), EXPECTED, output, "Nothing is expected to be open.")
 
@@ -217,7 +213,7 @@ def expected_list(output: str) -> None:
 @click.option("--reason", required=True, help="Why it is open.")
 @output_option
 def expected_add(name: str, filter_: str, reason: str, output: str) -> None:
-    """Expect what a FILTER over exposures fits, as: account.kind eq "site" and right eq "see"."""
+    """Expect exposures that match a FILTER, for example: account.kind eq "site" and right eq "see"."""
     with session.client() as service:
         show_rows([service.expect_exposures(name, filter_, reason)], EXPECTED, output, "")
 
@@ -225,9 +221,11 @@ def expected_add(name: str, filter_: str, reason: str, output: str) -> None:
 @expected.command("remove")
 @click.argument("name")
 def expected_remove(name: str) -> None:
-    """Expect them no longer."""
+    """Remove a filter of expected exposures."""
     with session.client() as service:
-        fits = [row for row in service.expected_exposures() if name in (row.name, str(row.id), reference(row.id))]
+        fits = [
+            row for row in service.expected_exposures() if name in (row.name, str(row.id), str(row.id)[-REFERENCE:])
+        ]
         if len(fits) != 1:
             raise BadInput(f"{len(fits) or 'None'} of them fit {name!r}.", "Look at: openlatch exposure expected list")
         service.stop_expecting(fits[0].id)
@@ -238,7 +236,7 @@ def expected_remove(name: str) -> None:
 @click.argument("account")
 @click.option("--to", "file", type=click.Path(dir_okay=False, path_type=Path), default=None, help="Write it to a file.")
 def exposure_rules(account: str, file: Path | None) -> None:
-    """The access rules of an ACCOUNT, as a rule document."""
+    """Print the access rules of an ACCOUNT as a rule document."""
     with session.client() as service:
         found = service.rules_of(session.find(service, "accounts", account))
     text = json.dumps(found.document, indent=2, ensure_ascii=False) + "\n"
@@ -262,9 +260,9 @@ def exposure_rules(account: str, file: Path | None) -> None:
 @click.option("--allow-new", is_flag=True, help="End with 0 although something new would be open.")
 @output_option
 def exposure_try(account: str, file: Path, permissions: Sequence[str], allow_new: bool, output: str) -> int | None:
-    """What the rules in a FILE would open and close on an ACCOUNT; nothing is written there.
+    """Show what the rules in FILE would open and close on an ACCOUNT, without setting them.
 
-    Ends with 7 when somebody would get in who does not now, and with 4 when the document can't be read.
+    Exit code 7: somebody would get new access. 4: the document is invalid.
     """
     with session.client() as service:
         ident = session.find(service, "accounts", account)
@@ -284,9 +282,9 @@ def exposure_try(account: str, file: Path, permissions: Sequence[str], allow_new
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_option
 def exposure_apply(account: str, file: Path, reason: str, yes: bool, output: str) -> int | None:
-    """Set the rules in a FILE in the system of an ACCOUNT, after showing what they open and close.
+    """Set the rules in FILE in the system of an ACCOUNT, after a preview.
 
-    Ends with 4 when the document can't be read, and with 8 when the system does not show the rules in the end.
+    Exit code 4: the document is invalid. 8: the system does not show the rules afterwards.
     """
     with session.client() as service:
         ident = session.find(service, "accounts", account)
@@ -295,17 +293,17 @@ def exposure_apply(account: str, file: Path, reason: str, yes: bool, output: str
 
 
 @exposure.command("narrow")
-@click.argument("ident")
+@click.argument("ident", type=session.Reference("exposures"))
 @click.option("--reason", default="", help="Why. Without it, the draft is shown and nothing is set.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_option
-def exposure_narrow(ident: str, reason: str, yes: bool, output: str) -> int | None:
-    """Leave open only what outsiders are known to have used, by refusals on the resource.
+def exposure_narrow(ident: UUID, reason: str, yes: bool, output: str) -> int | None:
+    """Leave open only what outsiders are known to have used, by denials on the resource.
 
-    Ends with 8 when the system does not show the rules in the end.
+    Exit code 8: the system does not show the rules afterwards.
     """
     with session.client() as service:
-        drafted = service.narrow_exposure(_ident(service, ident))
+        drafted = service.narrow_exposure(ident)
         if reason:
             return _apply(service, drafted, "the draft", reason, yes, output)
         found = _worked_out(service, drafted)
@@ -367,13 +365,13 @@ def _write_draft(found: schemas.RuleDraftRow, name: str) -> None:
 
 @click.group()
 def guard() -> None:
-    """Guards: what no outsider may do. What is open against them is flagged; systems that can are told of them."""
+    """Guards: what no outsider may do. Exposures that break one are flagged."""
 
 
 @guard.command("list")
 @output_option
 def guard_list(output: str) -> None:
-    """The guards that concern what you may see."""
+    """List the guards on what you may see."""
     with session.client() as service:
         show_rows(service.guards(), GUARDS, output, "There is no guard.")
 
@@ -408,7 +406,7 @@ def guard_set(
     yes: bool,
     output: str,
 ) -> None:
-    """Set a guard: on an account, a kind of account, a resource, or on everything."""
+    """Set a guard on an account, a kind of account, a resource, or on everything."""
     with session.client() as service:
         wish = schemas.SetGuard(
             account=session.find(service, "accounts", account) if account else None,
@@ -440,7 +438,7 @@ def guard_again(ident: str) -> None:
 
 
 def _one_guard(service: Client, ident: str) -> schemas.GuardRow:
-    fits = [row for row in service.guards() if ident in (str(row.id), reference(row.id))]
+    fits = [row for row in service.guards() if ident in (str(row.id), str(row.id)[-REFERENCE:])]
     if len(fits) != 1:
         raise BadInput(f"{len(fits) or 'None'} of the guards fit {ident!r}.", "Look at: openlatch guard list")
     return fits[0]
@@ -484,13 +482,13 @@ def _write_changes(found: schemas.ExposureChanges, output: str) -> None:
 
 @click.group()
 def boundary() -> None:
-    """What counts as inside."""
+    """What counts as inside the organisation."""
 
 
 @boundary.command("show")
 @output_option
 def boundary_show(output: str) -> None:
-    """Domains, organisations, networks, and systems with sign-ins for people inside only."""
+    """Show the domains, organisations, networks and systems that count as inside."""
     with session.client() as service:
         found = service.boundary()
         names = {row.id: row.name for row in service.every("systems")}
@@ -524,7 +522,7 @@ def boundary_set(
     yes: bool,
     output: str,
 ) -> None:
-    """Set what counts as inside; what is not given stays as it is."""
+    """Set what counts as inside; options left out stay unchanged."""
     with session.client() as service:
         now = service.boundary()
         draft = schemas.BoundaryDraft(

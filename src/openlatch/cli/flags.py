@@ -34,10 +34,10 @@ flag.add_command(list_command("flags", FLAGS, "No flag is open.", 'state eq "ope
 
 
 @flag.command("show")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("flags"))
 @output_option
 def flag_show(ident: UUID, output: str) -> None:
-    """A flag, with its facts and the parts of its score."""
+    """Show a flag, with the parts of its score."""
     with session.client() as service:
         found = service.flag(ident)
 
@@ -53,30 +53,30 @@ def flag_show(ident: UUID, output: str) -> None:
 
 
 @flag.command("accept")
-@click.argument("idents", type=click.UUID, nargs=-1, required=True)
+@click.argument("idents", type=session.Reference("flags"), nargs=-1, required=True)
 @click.option("--reason", prompt="Why", help="Why they are accepted.")
 @click.option("--until", type=session.LastDay(), prompt="Until (day)", help="Until when.")
 def flag_accept(idents: tuple[UUID, ...], reason: str, until: date | datetime) -> None:
-    """Accept flags until a day; then they open again, or sooner when they get worse."""
+    """Accept flags until a day. They open again then, or sooner if they get worse."""
     with session.client() as service:
         found = service.accept_flags(idents, reason, until)
     out.print(f"{_counted(found)} accepted until {end_day(found[0].accepted_until)}.")
 
 
 @flag.command("reopen")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("flags"))
 def flag_reopen(ident: UUID) -> None:
-    """Take the acceptance of a flag back."""
+    """Reopen an accepted flag."""
     with session.client() as service:
         service.reopen_flag(ident)
     out.print("It is open again.")
 
 
 @flag.command("assign")
-@click.argument("idents", type=click.UUID, nargs=-1, required=True)
+@click.argument("idents", type=session.Reference("flags"), nargs=-1, required=True)
 @click.option("--to", "person", default=None, help="Who sees to them; left out, nobody.")
 def flag_assign(idents: tuple[UUID, ...], person: str | None) -> None:
-    """Say who sees to flags."""
+    """Assign flags to somebody."""
     with session.client() as service:
         found = service.assign_flags(idents, session.find(service, "people", person) if person else None)
     who = found[0].assigned_to
@@ -85,9 +85,11 @@ def flag_assign(idents: tuple[UUID, ...], person: str | None) -> None:
 
 @flag.command("remedy")
 @click.option("--filter", "-f", "filter_", default="", help='Which open flags, as in: rule eq "holder_left".')
-@click.argument("idents", type=click.UUID, nargs=-1)
+@click.argument("idents", type=session.Reference("flags"), nargs=-1)
 @click.option("--until", type=session.LastDay(), default=None, help="Trim those that call for it to this last day.")
-@click.option("--level", type=click.UUID, default=None, help="Trim those that call for it to this level.")
+@click.option(
+    "--level", type=session.Reference("levels"), default=None, help="Trim to this level those that call for it."
+)
 @click.option("--reason", prompt="Why", help="Why.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def flag_remedy(
@@ -98,9 +100,9 @@ def flag_remedy(
     reason: str,
     yes: bool,
 ) -> int:
-    """Do what the flags call for, on one or on many.
+    """Carry out what flags call for.
 
-    Ends the access or sessions that they are on; with --until or --level, trims the access instead.
+    Ends the access or sessions that they are about; with --until or --level, trims the access instead.
     """
     if bool(filter_) == bool(idents):
         raise click.UsageError("Name flags by their ids, or by a filter.")

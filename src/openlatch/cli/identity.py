@@ -1,4 +1,4 @@
-"""Sign-ins: those of the organisation, invitations, passwords, and one's own."""
+"""Sign-ins, invitations, passwords, and your own sign-in."""
 
 from __future__ import annotations
 
@@ -50,13 +50,13 @@ TOKENS: list[Column] = [
 
 @click.group("sign-in")
 def sign_in() -> None:
-    """Who signs in, in which role."""
+    """Sign-ins and their roles."""
 
 
 @sign_in.command("list")
 @output_option
 def sign_in_list(output: str) -> None:
-    """Every sign-in of the organisation."""
+    """List the sign-ins of the organisation."""
     with session.client() as service:
         show_rows(service.sign_ins(), SIGN_INS, output, "Nobody signs in.")
 
@@ -131,7 +131,7 @@ _act(
 @click.argument("who")
 @click.argument("role", type=ROLES)
 def sign_in_set_role(who: str, role: schemas.RoleName) -> None:
-    """Give a sign-in another role."""
+    """Change the role of a sign-in."""
     with session.client() as service:
         found = _find(service, who)
         session.proving(service, lambda: service.set_role(found.id, role))
@@ -145,7 +145,7 @@ def sign_in_set_role(who: str, role: schemas.RoleName) -> None:
 @click.option("--role", type=ROLES, default="member", show_default=True)
 @output_option
 def sign_in_invite(person: str | None, name: str, address: str, role: schemas.RoleName, output: str) -> None:
-    """Invite somebody to sign in, by mail: a PERSON of the register, or somebody new by --name and --address."""
+    """Invite somebody to sign in, by mail: a PERSON of the register, or somebody new with --name and --address."""
     with session.client() as service:
         ident = session.find(service, "people", person) if person else None
         wish = schemas.Invite(person=ident, name=name, address=address, role=role)
@@ -169,7 +169,7 @@ def invitation() -> None:
 @invitation.command("list")
 @output_option
 def invitation_list(output: str) -> None:
-    """Those that are not accepted yet."""
+    """List pending invitations."""
     with session.client() as service:
         show_rows(service.invitations(), INVITED, output, "Nobody is invited.")
 
@@ -177,7 +177,7 @@ def invitation_list(output: str) -> None:
 @invitation.command("again")
 @click.argument("ident", type=click.UUID)
 def invitation_again(ident: UUID) -> None:
-    """Send one again, with a fresh link."""
+    """Send an invitation again, with a new link."""
     with session.client() as service:
         found = session.proving(service, lambda: service.invite_again(ident))
     out.print(f"Sent to {found.address}; it runs out {moment(found.runs_out_at)}.", markup=False)
@@ -186,7 +186,7 @@ def invitation_again(ident: UUID) -> None:
 @invitation.command("withdraw")
 @click.argument("ident", type=click.UUID)
 def invitation_withdraw(ident: UUID) -> None:
-    """Take one back."""
+    """Withdraw an invitation."""
     with session.client() as service:
         service.withdraw_invitation(ident)
     out.print("The link opens nothing any more.")
@@ -196,7 +196,7 @@ def invitation_withdraw(ident: UUID) -> None:
 @click.argument("link")
 @click.password_option("--password", prompt="Choose a password", help="What you sign in with from now on.")
 def invitation_accept(link: str, password: str) -> None:
-    """Accept an invitation by its link, with a password; then sign in."""
+    """Accept an invitation by its link, choosing a password."""
     with Client(session.load().url) as service:
         found = service.accept_invitation(link.rpartition("#")[2], password)
     out.print(f"Welcome, {found.person.name}. Sign in: openlatch login", markup=False)
@@ -210,7 +210,7 @@ def password() -> None:
 @password.command("forgot")
 @click.argument("address")
 def password_forgot(address: str) -> None:
-    """Have a link sent to you, by which you choose a new one."""
+    """Request a link for choosing a new password."""
     with Client(session.load().url) as service:
         service.forgot_password(address)
     out.print("If somebody signs in with this address, a link is on its way to it. It works for an hour.")
@@ -220,7 +220,7 @@ def password_forgot(address: str) -> None:
 @click.argument("link")
 @click.password_option("--password", prompt="New password", help="What you sign in with from now on.")
 def password_new(link: str, password: str) -> None:
-    """Choose a new password by the link that was sent to you."""
+    """Choose a new password with the link that you received."""
     with Client(session.load().url) as service:
         service.new_password(link.rpartition("#")[2], password)
     out.print("Your password is changed, and everything that was open is ended. Sign in: openlatch login")
@@ -229,7 +229,7 @@ def password_new(link: str, password: str) -> None:
 @password.command("change")
 @click.password_option("--password", prompt="New password", help="What you sign in with from now on.")
 def password_change(password: str) -> None:
-    """Choose another one; your other sessions end."""
+    """Change your password; your other sessions end."""
     with session.client() as service:
         session.proving(service, lambda: service.change_password(password))
     out.print("Your password is changed; your other sessions have ended.")
@@ -241,7 +241,7 @@ me = settings.me
 @me.command("show")
 @output_option
 def me_show(output: str) -> None:
-    """Your own sign-in: addresses, second factor, sessions and tokens."""
+    """Show your sign-in: addresses, second factor, sessions and tokens."""
     with session.client() as service:
         found = service.own_sign_in()
     show_one(found, output, lambda: _write_own(found))
@@ -275,7 +275,7 @@ def _write_own(found: schemas.OwnPage) -> None:
 def me_set(
     name: str | None, time_zone: str | None, locale: str | None, no_mail: tuple[str, ...], all_mail: bool
 ) -> None:
-    """Set your name, and how you want to be told; what is not named stays."""
+    """Set your name and how you are notified; options left out stay unchanged."""
     with session.client() as service:
         held = service.own_sign_in()
         service.set_profile(
@@ -292,7 +292,7 @@ def me_set(
 
 @me.command("recovery-codes")
 def me_recovery_codes() -> None:
-    """Make ten codes, each of which stands in for the second factor once. Those before are good no more."""
+    """Create ten recovery codes, each good for one sign-in. Earlier codes stop working."""
     with session.client() as service:
         codes = session.proving(service, service.make_recovery_codes)
     for code in codes:
@@ -303,7 +303,7 @@ def me_recovery_codes() -> None:
 @me.command("add-address")
 @click.argument("address")
 def me_add_address(address: str) -> None:
-    """Have a link sent to another address of yours; it counts once you open it."""
+    """Add an address: a link is sent to it, which you have to open."""
     with session.client() as service:
         service.add_address(address)
     out.print(f"A link is on its way to {address}.", markup=False)
@@ -312,7 +312,7 @@ def me_add_address(address: str) -> None:
 @me.command("use-address")
 @click.argument("address")
 def me_use_address(address: str) -> None:
-    """Have mail go to another of your addresses, and sign in with it."""
+    """Make another of your addresses the one for mail and for signing in."""
     with session.client() as service:
         session.proving(service, lambda: service.make_address_first(address))
     out.print(f"Mail goes to {address} from now on, and you sign in with it.", markup=False)
@@ -322,7 +322,7 @@ def me_use_address(address: str) -> None:
 @click.argument("ident", type=click.UUID, required=False)
 @click.option("--others", is_flag=True, help="All of yours but the one that asks.")
 def me_end_session(ident: UUID | None, others: bool) -> None:
-    """End a session of yours here, or all others."""
+    """End one of your sessions here, or all others."""
     if (ident is None) != others:
         raise BadInput("One session, or --others.", "See: openlatch me show")
     with session.client() as service:
@@ -339,7 +339,7 @@ def me_end_session(ident: UUID | None, others: bool) -> None:
 @click.option("--days", type=click.IntRange(1, 365), default=90, show_default=True)
 @output_option
 def me_make_token(name: str, scope: schemas.Scope, days: int, output: str) -> None:
-    """Make an API token for a program; it is shown only now."""
+    """Create an API token for a program; it is shown only once."""
     with session.client() as service:
         found = session.proving(service, lambda: service.make_own_token(name, scope, days))
     show_one(found, output, lambda: out.print(found.token, f"\nIt runs out {moment(found.expires_at)}."))
@@ -348,7 +348,7 @@ def me_make_token(name: str, scope: schemas.Scope, days: int, output: str) -> No
 @me.command("end-token")
 @click.argument("ident", type=click.UUID)
 def me_end_token(ident: UUID) -> None:
-    """End an API token of yours."""
+    """End one of your API tokens."""
     with session.client() as service:
         service.end_token(ident)
     out.print("Ended.")

@@ -1,4 +1,4 @@
-"""Bringing files, and reading systems."""
+"""Importing files, and reading systems."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ def import_(
     by_columns: bool,
     output: str,
 ) -> int:
-    """Bring a file of records. With a bad line nothing is kept, unless --keep-good."""
+    """Import a file of records. If a line is invalid nothing is imported, unless --keep-good."""
     form = form or (FileForm.JSONL if file.suffix in (".jsonl", ".ndjson") else FileForm.CSV)
     with session.client() as service, file.open("rb") as source:
         matching = _matching(service, kind, form, source, matches) if matches or by_columns else None
@@ -86,12 +86,12 @@ def import_(
     return 4 if report.bad else 0
 
 
-# Bytes of a file read for recognising its columns.
+# Bytes read from a file to recognise its columns.
 LOOKED_AT = 500_000
 
 
 def _matching(service: Client, kind: str, form: str, source: BinaryIO, matches: tuple[str, ...]) -> dict[str, str]:
-    """Which column is which field: as it was kept or is suggested, but for what is said here."""
+    """The matching of columns to fields: saved or suggested, with the given exceptions."""
     start = source.read(LOOKED_AT)
     source.seek(0)
     found = service.look_at_file(kind, start[: start.rfind(b"\n") + 1] or start, form)
@@ -129,7 +129,7 @@ system.add_command(list_command("systems", SYSTEMS, "There is no system."))
 @click.argument("name_or_id")
 @click.option("--fully", is_flag=True, help="Also what it says has not changed since the last read.")
 def system_read(name_or_id: str, fully: bool) -> None:
-    """Schedule a read now."""
+    """Read a system now."""
     with session.client() as service:
         service.read_system(session.find(service, "systems", name_or_id), fully)
     out.print("It will be read in a moment: openlatch system list")
@@ -139,7 +139,7 @@ def system_read(name_or_id: str, fully: bool) -> None:
 @click.argument("name_or_id")
 @click.option("--every", required=True, type=click.IntRange(1, 10080), help="Minutes between two reads.")
 def system_schedule(name_or_id: str, every: int) -> None:
-    """Say how often a system is read by itself."""
+    """Set how often a system is read."""
     with session.client() as service:
         found = service.set_reading(session.find(service, "systems", name_or_id), every)
     out.print(f"{found.name} is read every {every} minutes; next at {moment(found.next_read_at)}.")
@@ -149,7 +149,9 @@ def system_schedule(name_or_id: str, every: int) -> None:
 @click.argument("name_or_id")
 @click.option("--by", "rules", multiple=True, metavar="MARK=sure|ask", help="In the order in which they count.")
 def system_match(name_or_id: str, rules: tuple[str, ...]) -> None:
-    """Say by what people are told in a system: address, employee, fingerprint, uid, name. Without --by, the usual."""
+    """Set by which attributes logins are matched to people: address, employee, fingerprint, uid, name. Without --by,
+    the default.
+    """
     told = [rule.partition("=") for rule in rules]
     if wrong := [rule for rule, (_, _, how) in zip(rules, told, strict=True) if how not in ("sure", "ask")]:
         raise click.UsageError(f"{wrong[0]!r} can't be read; write it as employee=sure or name=ask.")

@@ -18,7 +18,7 @@ from openlatch.core.journal import tree_heads
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject, JsonValue
 
-# What verifying ends with when nothing is altered, and nothing kept outside vouches for it.
+# The exit code of verifying when nothing is altered, but no external tree head vouches for it.
 UNVOUCHED = 6
 ENTRIES: list[Column] = [
     ("No", lambda r: r.position),
@@ -31,7 +31,7 @@ ENTRIES: list[Column] = [
 
 @click.group()
 def journal() -> None:
-    """The tamper-evident record of all that happened."""
+    """The tamper-evident record of everything that happened."""
 
 
 journal.add_command(list_command("journal", ENTRIES, "Nothing has happened."))
@@ -40,7 +40,7 @@ journal.add_command(list_command("journal", ENTRIES, "Nothing has happened."))
 @journal.command("export")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 def journal_export(file: Path) -> None:
-    """Take the whole journal away as JSON Lines."""
+    """Export the whole journal as JSON Lines."""
     count = 0
     with session.client() as service, file.open("w") as target, err.status("Taking the journal away"):
         for line in service.export_journal():
@@ -52,9 +52,9 @@ def journal_export(file: Path) -> None:
 @journal.command("heads")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 def journal_heads(file: Path) -> None:
-    """Take the signed tree heads of the journal away, one on each line of FILE.
+    """Export the signed tree heads of the journal, one per line of FILE.
 
-    Keep them where nobody who can change the database can change them: they are what an altered journal is found by.
+    Store them where nobody who can change the database can change them: they reveal an altered journal.
     """
     with session.client() as service:
         heads = service.tree_heads().heads
@@ -79,8 +79,8 @@ def journal_heads(file: Path) -> None:
 def journal_verify(file: Path | None, expect: str, heads: tuple[Path, ...], key: str, output: str) -> int:
     """Find an altered, missing or reordered entry. Works offline on an export.
 
-    Exit code 0: sound, as far as something kept outside vouches for it. 4: not sound. 6: nothing is altered within it,
-    but nothing kept outside vouches for it.
+    Exit code 0: sound, as far as external tree heads vouch for it. 4: not sound. 6: unaltered in itself, but no
+    external tree head vouches for it.
     """
     expected = _expected(expect)
     given = [head for path in heads for head in _heads(path)]
@@ -90,7 +90,7 @@ def journal_verify(file: Path | None, expect: str, heads: tuple[Path, ...], key:
         verdict = core.verify(entries, expected, tree_heads.Watch(_trusted(given, key, faults)))
     else:
         with session.client() as service, err.status("Verifying"):
-            # Taken away and verified here: the service is not asked to vouch for itself.
+            # Exported and verified here: the service does not vouch for itself.
             said = service.verify_journal(*(expected or ()))
             given += [tree_heads.parse(head.model_dump(mode="json")) for head in service.tree_heads().heads]
             watch = tree_heads.Watch(_trusted(given, key, faults))
@@ -134,7 +134,7 @@ def _heads(path: Path) -> list[tree_heads.Head]:
 
 
 def _trusted(heads: Sequence[tree_heads.Head], key: str, faults: list[core.Fault]) -> list[tree_heads.Head]:
-    """The heads that vouch: rightly signed, by a trusted key. A forged one is a fault; without any key none do."""
+    """The heads that vouch: validly signed by a trusted key. A forged one is a fault; without a key none do."""
     faults += tree_heads.unsigned(heads)
     keys = trust.keys(key)
     if heads and not keys:
@@ -171,7 +171,7 @@ def _expected(given: str) -> tuple[int, str] | None:
 
 
 def _entries(file: Path) -> Iterator[JsonObject]:
-    """The entries of an export. BadInput names the line that is none; an empty file is no journal."""
+    """The entries of an export. BadInput names an invalid line; an empty file is no journal."""
     number = 0
     with file.open("rb") as lines:
         for number, line in enumerate(lines, 1):

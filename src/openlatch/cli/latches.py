@@ -1,4 +1,4 @@
-"""Latches, levels, one's own side, and switching."""
+"""Latches, levels, your own access, and switching into accounts."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ def latch() -> None:
 @click.argument("account_name")
 @output_option
 def latch_list(account_name: str, output: str) -> None:
-    """Every latch of an account: how it is set, and what breaks it."""
+    """List the latches of an account, with what breaks them."""
     with session.client() as service:
         rows = service.latches(session.find(service, "accounts", account_name))
     show_rows(rows, LATCHES, output, "")
@@ -116,7 +116,7 @@ def latch_set(
 @click.argument("second")
 @output_option
 def level_compare(first: str, second: str, output: str) -> None:
-    """Two levels side by side."""
+    """Compare two levels."""
     with session.client() as service:
         found = service.compare_levels(session.find(service, "levels", first), session.find(service, "levels", second))
 
@@ -152,7 +152,7 @@ def level_make(
     new: tuple[tuple[str, str, str], ...],
     output: str,
 ) -> None:
-    """Make a level in a system."""
+    """Create a level in a system."""
     with session.client() as service:
         wish = schemas.MakeLevel.model_validate(
             {
@@ -187,7 +187,7 @@ def level_change(
     yes: bool,
     output: str,
 ) -> None:
-    """Change a level, at once for everybody who holds it."""
+    """Change a level, for everybody who holds it."""
     with session.client() as service:
         ident = session.find(service, "levels", name_or_id)
         held = service.list("levels", filter=f'id eq "{ident}"').rows[0]
@@ -220,7 +220,7 @@ def level_remove(name_or_id: str) -> None:
 @click.argument("name_or_id")
 @click.option("--back", is_flag=True, help="Take it out of the archive; then give its ID.")
 def level_archive(name_or_id: str, back: bool) -> None:
-    """Put a level away that no live grant gives: it can't be chosen any more."""
+    """Archive a level that no live grant gives."""
     with session.client() as service:
         ident = UUID(name_or_id) if back else session.find(service, "levels", name_or_id)
         service.archive_level(ident, not back)
@@ -231,7 +231,7 @@ def level_archive(name_or_id: str, back: bool) -> None:
 @click.argument("system")
 @output_option
 def level_permissions(system: str, output: str) -> None:
-    """Every permission of a system."""
+    """List the permissions of a system."""
     columns: list[Column] = [
         ("Key", lambda r: r.key),
         ("Reach", lambda r: reach(r.reach)),
@@ -244,7 +244,7 @@ def level_permissions(system: str, output: str) -> None:
 @click.command()
 @output_option
 def mine(output: str) -> None:
-    """What you can reach, and who can reach yours."""
+    """Show what you can reach, and who can reach your accounts."""
     with session.client() as service:
         found = service.mine()
     show_one(found, output, lambda: _write_mine(found))
@@ -269,7 +269,7 @@ def _write_mine(found: schemas.Mine) -> None:
 
 
 def idle_in_words(grant: schemas.GrantRow) -> str:
-    """Why a grant gives nothing now."""
+    """Why a grant is not in force."""
     if grant.state != GrantState.ACTIVE:
         return str(grant.state)
     return f"begins {moment(grant.since)}" if grant.since and grant.since > datetime.now(UTC) else "gives nothing now"
@@ -284,7 +284,7 @@ def inside_in_words(there: schemas.InsideOf) -> str:
 @click.command()
 @click.argument("account_name")
 def enter(account_name: str) -> None:
-    """Switch into an account: what follows is done on behalf of its owner."""
+    """Switch into an account, to act on behalf of its owner."""
     with session.client() as service:
         me = service.switch(session.find(service, "accounts", account_name))
     assert me.inside is not None
@@ -295,7 +295,7 @@ def enter(account_name: str) -> None:
 
 @click.command("leave")
 def leave() -> None:
-    """Switch out again."""
+    """Switch out of the account."""
     with session.client() as service:
         service.switch_out()
     out.print("You are out again.")
@@ -304,7 +304,7 @@ def leave() -> None:
 @click.command("exchange")
 @click.argument("account_name")
 def exchange(account_name: str) -> None:
-    """A short-lived token for a program to act in an account for you (RFC 8693)."""
+    """Get a short-lived token for a program to act in an account for you (RFC 8693)."""
     with session.client() as service:
         ident = session.find(service, "accounts", account_name)
         print(json.dumps(service.exchange(session.load().token, ident), indent=2))

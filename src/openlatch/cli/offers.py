@@ -207,10 +207,10 @@ def _write_preview(found: schemas.OfferPreview) -> None:
 
 
 @offer.command("show")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("offers"))
 @output_option
 def offer_show(ident: UUID, output: str) -> None:
-    """An offer, with what it comes to."""
+    """Show an offer, with its summary."""
     with session.client() as service:
         found = service.offer(ident)
     show_one(found, output, lambda: _write_offer(found))
@@ -235,7 +235,7 @@ def _write_offer(found: schemas.OfferPage) -> None:
 
 
 @offer.command("change")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("offers"))
 @click.option("--level", "levels", multiple=True, help="A level, by name.")
 @click.option("--permission", "permissions", multiple=True, help="A single permission by key; KEY=DAY ends it alone.")
 @click.option("--part", "parts", multiple=True, help="A resource or group.")
@@ -255,7 +255,7 @@ def offer_change(
     hours_: str | None,
     any_hour: bool,
 ) -> None:
-    """Change what a pending offer is of; what you leave out stays. Whoever has opened it reads it again."""
+    """Change a pending offer; options left out stay unchanged. Whoever has opened it has to read it again."""
     with session.client() as service:
         found = service.offer(ident)
         account = found.account.id
@@ -275,23 +275,23 @@ def offer_change(
 
 
 @offer.command("again")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("offers"))
 def offer_again(ident: UUID) -> None:
-    """Send it again; the old link is dead."""
+    """Send an offer again, with a new link."""
     with session.client() as service:
         _write_offer(service.send_offer_again(ident))
 
 
 @offer.command("withdraw")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("offers"))
 def offer_withdraw(ident: UUID) -> None:
-    """Withdraw it before it is answered."""
+    """Withdraw a pending offer."""
     with session.client() as service:
         _write_offer(service.withdraw_offer(ident))
 
 
 @offer.command("accept")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("offers"))
 @_YES
 def offer_accept(ident: UUID, yes: bool) -> None:
     """Accept an offer to you."""
@@ -304,7 +304,7 @@ def offer_accept(ident: UUID, yes: bool) -> None:
 
 
 @offer.command("decline")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("offers"))
 @click.option("--words", default="", help="A word about why.")
 @click.option("--unknown-sender", is_flag=True, help="You do not know who sent it.")
 def offer_decline(ident: UUID, words: str, unknown_sender: bool) -> None:
@@ -355,14 +355,14 @@ def request_ask(
 
 
 @grant.command("longer")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("grants"))
 @click.option(
     "--until", type=session.LastDay(), default=None, help="The last day, or an instant; left out, whoever answers says."
 )
 @click.option("--reason", prompt="Why", help="Why.")
 @output_option
 def grant_longer(ident: UUID, until: date | datetime | None, reason: str, output: str) -> None:
-    """Ask for more time on access of your own: the same grant runs on, once its owner says yes."""
+    """Ask to extend your own access."""
     with session.client() as service:
         wish = schemas.AskAccess.model_validate({"extends": ident, "reason": reason, **window(until)})
         show_rows([service.ask_access(wish)], REQUESTS, output, "")
@@ -376,7 +376,7 @@ def _any_level(service: Client, name: str) -> UUID:
 
 
 @request_group.command("grant")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("requests"))
 @click.option("--level", default=None, help="A lower level than was asked for.")
 @click.option("--until", type=session.LastDay(), default=None, help="A shorter time than was asked for.")
 @click.option("--account", default=None, help="The account, for a request that names none.")
@@ -385,7 +385,7 @@ def _any_level(service: Client, name: str) -> UUID:
 def request_grant(
     ident: UUID, level: str | None, until: date | datetime | None, account: str | None, words: str, output: str
 ) -> None:
-    """Grant a request, or less, or for a shorter time."""
+    """Grant a request, in full or in part."""
     with session.client() as service:
         how = schemas.GrantRequest.model_validate(
             {
@@ -400,7 +400,7 @@ def request_grant(
 
 
 @request_group.command("decline")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("requests"))
 @click.option("--words", prompt="A word about why", help="A word about why; they will read it.")
 def request_decline(ident: UUID, words: str) -> None:
     """Decline a request."""
@@ -409,7 +409,7 @@ def request_decline(ident: UUID, words: str) -> None:
 
 
 @request_group.command("withdraw")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("requests"))
 def request_withdraw(ident: UUID) -> None:
     """Withdraw your own request."""
     with session.client() as service:
@@ -419,7 +419,7 @@ def request_withdraw(ident: UUID) -> None:
 def change(
     service: Client, wish: schemas.ChangeWish, words: str, only_preview: bool, yes: bool, output: str = "table"
 ) -> int:
-    """Show what a change of grants would do, ask, and do it; gives the exit code, 4 when some of it was refused."""
+    """Preview a change of grants, ask, and carry it out; returns the exit code, 4 if some of it was refused."""
     try:
         preview = service.preview_change(wish)
     except CallFailed as error:
@@ -441,7 +441,7 @@ def change(
 def _change_many(
     service: Client, wish: schemas.ChangeWish, words: str, only_preview: bool, yes: bool, output: str
 ) -> int:
-    """The same where there are too many for one call: the worker looks, and then makes it."""
+    """The same for too many grants for one call: the worker does it."""
     preview = _followed(service, service.change_many(wish, only_preview=True), "Looking")
     if only_preview or not yes:
         show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
@@ -458,7 +458,7 @@ def _change_many(
 
 
 def _followed(service: Client, change: schemas.LargeChangePage, words: str) -> schemas.LargeChangePage:
-    """A change at its end; how far it is, is shown meanwhile. Ctrl-C leaves it to go on."""
+    """Wait for a change, showing its progress. Ctrl-C leaves it running."""
     with Progress(console=err, transient=True) as bar:
         task = bar.add_task(words, total=change.grants)
         while change.state in ("waiting", "under_way"):
@@ -509,7 +509,7 @@ def _changing(name: str, kind: str, words: str, *options: Any) -> None:
         click.option("--reason", prompt="Why", help="Why."),
         click.option("--filter", "-f", "filter_", default="", help='A filter, as in: holder.id eq "…".'),
         *options,
-        click.argument("grants", type=click.UUID, nargs=-1),
+        click.argument("grants", type=session.Reference("grants"), nargs=-1),
     ):
         made = option(made)
     grant.add_command(click.command(name)(made))
@@ -529,7 +529,7 @@ _changing(
     "set-level",
     "set_level",
     "Change the level of",
-    click.option("--level", type=click.UUID, required=True, help="The level that they become."),
+    click.option("--level", type=session.Reference("levels"), required=True, help="The level that they become."),
 )
 _changing(
     "adopt",
@@ -548,10 +548,10 @@ _changing("replace", "replace", "Hand over", click.option("--to", required=True,
 
 
 @grant.command("terms")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("grants"))
 @output_option
 def grant_terms(ident: UUID, output: str) -> None:
-    """The terms of a grant, by the numbers that `grant set-term` takes."""
+    """List the terms of a grant, with the numbers that `grant set-term` takes."""
     with session.client() as service:
         found = service.grant_terms(ident)
 
@@ -563,7 +563,7 @@ def grant_terms(ident: UUID, output: str) -> None:
 
 
 @grant.command("set-term")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("grants"))
 @click.option("--number", type=click.IntRange(1), default=None, help="Which term; left out, one is added.")
 @click.option("--level", default=None, help="Another level, by name.")
 @click.option("--permission", default=None, help="A single permission instead, by its key.")
@@ -595,7 +595,7 @@ def grant_set_term(
     yes: bool,
     output: str,
 ) -> int:
-    """Change one term of a grant, add one, or take one out; the others stay as they are."""
+    """Change, add or remove one term of a grant; the others stay unchanged."""
     with session.client() as service:
         account = service.grant(ident).account.id
         found = service.grant_terms(ident)
@@ -639,7 +639,7 @@ def _as_wish(term: schemas.TermNow) -> JsonObject:
 
 
 @grant.command("give-up")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("grants"))
 @click.option("--reason", default="", help="Why.")
 @_YES
 def give_up(ident: UUID, reason: str, yes: bool) -> None:

@@ -7,6 +7,7 @@ import functools
 import json
 import sys
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from typing import Any, Protocol, TypeVar, cast
 
@@ -21,9 +22,10 @@ from openlatch.cli import session
 from openlatch.core.files.csv_safety import guarded
 from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Proof, Reach, Severity
+from openlatch.errors import BadInput
 
 Command = TypeVar("Command", bound=Callable[..., object])
-# What an option holds once Click has read it, and what a column shows of a row: each knows its own.
+# The value of an option as parsed by Click, and of a cell.
 OptionValue = Any
 Column = tuple[str, Callable[[Any], OptionValue]]
 out = Console(highlight=False, soft_wrap=not sys.stdout.isatty())
@@ -33,7 +35,7 @@ _SEVERITY_STYLES = {1: "dim", 2: "", 3: "bold", 4: "bold reverse"}
 
 
 def output_option(command: Command) -> Command:
-    """The option ``--output`` that every command has which shows something."""
+    """The option ``--output`` of every command that shows something."""
     return click.option(
         "--output",
         "-o",
@@ -45,6 +47,20 @@ def output_option(command: Command) -> Command:
     )(command)
 
 
+@dataclass
+class Layout:
+    """How tables are written: which columns, whether wider than the terminal, and ids as references or whole."""
+
+    columns: tuple[str, ...] = ()
+    is_wide: bool = False
+    has_ids: bool = False
+
+
+layout = Layout()
+# How much of an id is shown, and enough to name one: its end, since ids of the same time begin alike.
+REFERENCE = 8
+
+
 def list_options(command: Command) -> Command:
     """The options that every list has."""
 
@@ -52,22 +68,37 @@ def list_options(command: Command) -> Command:
     @click.option("--search", "-s", default="", help="Words that have to occur.")
     @click.option("--sort", default="", help="An attribute to sort by; - before it for the other way round.")
     @click.option("--limit", "-n", default=50, show_default=True, help="How many rows; 0 for all.")
+    @click.option("--columns", default="", metavar="NAMES", help="Only these columns, as in: Account,Until.")
+    @click.option("--wide", is_flag=True, help="Do not fit the table to the terminal.")
+    @click.option("--ids", is_flag=True, help="Whole ids in the place of references.")
     @output_option
     @functools.wraps(command)
-    def wrapped(*args: object, **kwargs: object) -> object:
+    def wrapped(*args: object, columns: str, wide: bool, ids: bool, **kwargs: object) -> object:
+        layout.columns = tuple(name.strip().lower() for name in columns.split(",") if name.strip())
+        layout.is_wide, layout.has_ids = wide, ids
         return command(*args, **kwargs)
 
     return cast(Command, wrapped)
 
 
 def show_rows(rows: Iterable[BaseModel], columns: Sequence[Column], output: str, empty: str) -> None:
-    """Rows as a table of these columns, or whole as JSON, or these columns as CSV."""
+    """Write rows as a table or as CSV with these columns, or complete as JSON."""
     if output == "json":
         print(json.dumps([row.model_dump(mode="json") for row in rows], indent=2, ensure_ascii=False))
     elif output == "csv":
-        _write_csv(rows, columns)
+        layout.has_ids = True
+        _write_csv(rows, _chosen(columns))
     else:
-        _write_table(list(rows), columns, empty)
+        _write_table(list(rows), _chosen(columns), empty)
+
+
+def _chosen(columns: Sequence[Column]) -> Sequence[Column]:
+    """The columns that were asked for, in that order; all when none were. BadInput for an unknown one."""
+    by_name = {name.lower(): (name, value) for name, value in columns}
+    unknown = [name for name in layout.columns if name not in by_name]
+    if unknown:
+        raise BadInput(f"There is no column {unknown[0]!r}.", f"Use: --columns {','.join(name for name, _ in columns)}")
+    return [by_name[name] for name in layout.columns] or columns
 
 
 def _write_csv(rows: Iterable[BaseModel], columns: Sequence[Column]) -> None:
@@ -89,12 +120,34 @@ def _write_table(rows: Sequence[object], columns: Sequence[Column], empty: str) 
     if not rows:
         out.print(empty)
         return
+    cells = [[_cell(value(row)) for _, value in columns] for row in rows]
+    # A column is at least as wide as its longest word: nothing is broken inside one.
+    least = [
+        max(len(name), *(max(map(len, line[at].plain.split()), default=1) for line in cells))
+        for at, (name, _) in enumerate(columns)
+    ]
+    if not layout.is_wide and sum(least) + 2 * len(columns) > out.width:
+        _write_records(cells, [name for name, _ in columns])
+        return
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
-    for name, _ in columns:
-        table.add_column(name, overflow="fold", no_wrap=name in ("ID", "Last used", "Until", "When"))
-    for row in rows:
-        table.add_row(*(_cell(value(row)) for _, value in columns))
-    out.print(table)
+    for width, (name, _) in zip(least, columns, strict=True):
+        table.add_column(name, min_width=width, no_wrap=layout.is_wide or name in ("Last used", "Until", "When"))
+    for line in cells:
+        table.add_row(*line)
+    out.print(table, width=10_000 if layout.is_wide else None, crop=False)
+
+
+def _write_records(cells: Sequence[Sequence[Text]], names: Sequence[str]) -> None:
+    """Rows as paragraphs, for a terminal that is too narrow for a table."""
+    widest = max(map(len, names))
+    for line in cells:
+        for name, cell in zip(names, line, strict=True):
+            grid = Table.grid(padding=(0, 2))
+            grid.add_column(width=widest, style="dim")
+            grid.add_column()
+            grid.add_row(name, cell)
+            out.print(grid)
+        out.print()
 
 
 def _cell(value: object) -> Text:
@@ -106,7 +159,7 @@ def _cell(value: object) -> Text:
 
 
 def show_one(row: BaseModel, output: str, write: Callable[[], None]) -> None:
-    """One thing whole as JSON, else as ``write`` writes it."""
+    """Write one record as JSON, else by ``write``."""
     if output == "json":
         print(row.model_dump_json(indent=2))
     else:
@@ -136,7 +189,7 @@ class Ending(Protocol):
 
 
 def end(row: Ending) -> date | None:
-    """The end of something, to be shown in a column: its last day, or the instant."""
+    """An end for a column: its last day, or the instant."""
     return row.last_day or row.until
 
 
@@ -176,12 +229,12 @@ def sensitivity(value: int | None) -> str:
 
 
 def short(ident: object) -> str:
-    """An id as it can be typed again."""
-    return str(ident)
+    """An id as it can be typed again: its end, unless whole ids are asked for."""
+    return str(ident) if layout.has_ids else str(ident)[-REFERENCE:]
 
 
 def proof(known: str | None, by: str = "") -> str | None:
-    """How an end is known: its mark, the word, and by whom or which system; what is unproved is known by nobody."""
+    """The proof of an end: its mark, its word, and by whom or which system."""
     if known is None:
         return None
     by = "" if known == Proof.UNPROVED else by

@@ -61,7 +61,7 @@ def _find(service: Client, other: str, is_ended: bool = False) -> schemas.Partne
 @click.argument("other")
 @output_option
 def partner_show(other: str, output: str) -> None:
-    """One link: who acts by it and, for the client, who has really been here."""
+    """Show a link: who acts by it and, for the client, who has been here."""
     with session.client() as service:
         _show(_find(service, other, is_ended=True), output)
 
@@ -85,7 +85,7 @@ def _show(found: schemas.PartnerLinkRow, output: str) -> None:
 @click.option("--words", default="", help="What the client reads with the offer.")
 @output_option
 def partner_offer(client: str, people: Sequence[str], words: str, output: str) -> None:
-    """Offer to act for a CLIENT, named by its short name."""
+    """Offer to act for a CLIENT, given by its short name."""
     with session.client() as service:
         ids = [session.find(service, "people", name) for name in people]
         _show(session.proving(service, lambda: service.offer_link(client, ids, words)), output)
@@ -96,7 +96,7 @@ def partner_offer(client: str, people: Sequence[str], words: str, output: str) -
 @click.option("--team", default=None, help="The partner team that they come into; left out, a new one.")
 @output_option
 def partner_accept(other: str, team: str | None, output: str) -> None:
-    """Accept a partner: its people join a team of ours, and can use what that team holds."""
+    """Accept a partner: its people join a team of ours, and can use the team's access."""
     with session.client() as service:
         found = _find(service, other)
         ident = session.find(service, "teams", team) if team else None
@@ -118,7 +118,7 @@ def partner_decline(other: str, output: str) -> None:
 @click.option("--person", "people", multiple=True, help="Who of ours acts for them from now on; nobody, if left out.")
 @output_option
 def partner_people(other: str, people: Sequence[str], output: str) -> None:
-    """Choose which of our people act for a client from now on."""
+    """Choose which of our people act for a client."""
     with session.client() as service:
         found = _find(service, other)
         ids = [session.find(service, "people", name) for name in people]
@@ -130,7 +130,7 @@ def partner_people(other: str, people: Sequence[str], output: str) -> None:
 @click.argument("person")
 @output_option
 def partner_confirm(other: str, person: str, output: str) -> None:
-    """Confirm that a PERSON of ours is the one whom the partner names by the same address, and let them in."""
+    """Confirm that a PERSON of ours is the partner's person with the same address."""
     with session.client() as service:
         found, ident = _find(service, other), session.find(service, "people", person)
         _show(session.proving(service, lambda: service.confirm_same(found.id, ident)), output)
@@ -155,7 +155,7 @@ def partner_end(other: str, reason: str, yes: bool, output: str) -> None:
 
 @click.group()
 def organisations() -> None:
-    """Your own sign-ins at several organisations."""
+    """Your sign-ins at several organisations."""
 
 
 OWN: list[Column] = [
@@ -170,7 +170,7 @@ OWN: list[Column] = [
 @organisations.command("list")
 @output_option
 def organisations_list(output: str) -> None:
-    """Your sign-ins that belong together, with what you may do at each."""
+    """List your linked sign-ins, with what you may do at each."""
     with session.client() as service:
         show_rows(service.organisations(), OWN, output, "")
 
@@ -191,7 +191,7 @@ def organisations_link(short_name: str, address: str, password: str, code: str, 
 @organisations.command("unlink")
 @click.argument("short_name")
 def organisations_unlink(short_name: str) -> None:
-    """Unlink a sign-in elsewhere; it stays as it is."""
+    """Unlink a sign-in elsewhere; it keeps working."""
     with session.client() as service:
         ident = _at(service.organisations(), short_name)
         service.unlink_sign_in(ident)

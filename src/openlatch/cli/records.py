@@ -1,4 +1,4 @@
-"""Keeping records by hand: the same commands for people, teams, accounts, their parts, and apps."""
+"""Records: the same commands for people, teams, accounts, resources, and apps."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
 
 @dataclass(frozen=True, slots=True)
 class Option:
-    """An option of a form: the field that it sets, how it is read, and what it means."""
+    """An option of a form: the field that it sets, how it is parsed, and its help."""
 
     field: str
     read: str
@@ -34,13 +34,13 @@ class Option:
 
     @property
     def name(self) -> str:
-        """As one types it."""
+        """Its name on the command line."""
         return "--" + self.field.removesuffix("s" if self.read in _MANY else "").removesuffix(
             "e" if self.field in ("other_addresses",) else ""
         ).replace("_", "-")
 
 
-# Readings of which several can be given.
+# Types of options that can be repeated.
 _MANY = ("texts", "marks", "logins", "resources")
 TEXT, FLAG, DAY = "text", "flag", "day"
 OPTIONS: dict[str, tuple[Option, ...]] = {
@@ -90,7 +90,7 @@ OPTIONS: dict[str, tuple[Option, ...]] = {
 
 
 def read(service: Client, option: Option, given: OptionValue) -> OptionValue:
-    """What an option comes to, as the form holds it. BadInput for a name that is none."""
+    """The form's value of an option. BadInput for an unknown name."""
     if given == "" and option.read in ("text", "day", "people", "payer"):
         return None
     if option.read in ("people", "systems", "accounts"):
@@ -151,7 +151,7 @@ def _values(service: Client, kind: str, given: JsonObject) -> JsonObject:
 
 
 def _checked(call: Callable[[], Answer]) -> Answer:
-    """What a call gives; what does not fit its form before it is sent, in words."""
+    """The result of a call; BadInput if the values don't fit the form."""
     try:
         return call()
     except ValidationError as error:
@@ -160,7 +160,7 @@ def _checked(call: Callable[[], Answer]) -> Answer:
 
 
 def write_record(found: schemas.Record[object], done: str, output: str) -> None:
-    """What became of a record, and what latches warn of."""
+    """Write the result for a record, with warnings of latches."""
 
     def write() -> None:
         out.print(f"{found.name} {done}.", f"({found.id})")
@@ -181,7 +181,7 @@ def _shown(value: object, named: dict[str, str]) -> str:
     )
 
 
-# What other modules put into the same groups is there, too.
+# Imported for the commands that they add to the same groups.
 _WITH = (latches, access, search, settings)
 
 
@@ -316,7 +316,7 @@ for _group, _kind, _noun in (
 
 @latches.resource.group("group")
 def resource_group() -> None:
-    """Some resources of an account that are given as one."""
+    """Groups of an account's resources that are given together."""
 
 
 _add(resource_group, "groups", "a group of resources")
@@ -335,7 +335,7 @@ MEMBERS: list[Column] = [
 @click.argument("name_or_id")
 @output_option
 def team_show(name_or_id: str, output: str) -> None:
-    """A team with its members."""
+    """Show a team with its members."""
     with session.client() as service:
         found = service.team(session.find(service, "teams", name_or_id))
     if output == "csv":
@@ -365,7 +365,7 @@ def _last_day(ctx: click.Context, param: click.Parameter, value: str | None) -> 
 @click.option("--until", callback=_last_day, default=None, metavar="DAY", help="Their last day in it.")
 @output_option
 def team_add_member(team_name: str, member: str, is_team: bool, until: date | None, output: str) -> None:
-    """Let a person or a team into a team."""
+    """Add a person or a team to a team."""
     with session.client() as service:
         kind = "member_team" if is_team else "person"
         values = {
@@ -382,7 +382,7 @@ def team_add_member(team_name: str, member: str, is_team: bool, until: date | No
 @click.argument("member")
 @_YES
 def team_remove_member(team_name: str, member: str, yes: bool) -> None:
-    """Take a member out of a team; what they had by it, they have no more."""
+    """Remove a member from a team, with the access that they had by it."""
     with session.client() as service:
         found = service.team(session.find(service, "teams", team_name))
         named = [m for m in found.members if member in (m.member.name, str(m.member.id))]
@@ -394,7 +394,7 @@ def team_remove_member(team_name: str, member: str, yes: bool) -> None:
     out.print(f"{named[0].member.name} does not belong to {found.name} any more.")
 
 
-# Access that exists.
+# Recording existing access.
 
 RECORDED: list[Column] = [
     ("Line", lambda r: r.line),
@@ -433,9 +433,9 @@ def grant_record(
     output: str,
     **more: OptionValue,
 ) -> None:
-    """Write down access that exists, without asking anybody.
+    """Record access that exists already, without asking anybody.
 
-    It is recorded by you; it is not said that you gave it.
+    It is marked as recorded by you, not as given by you.
     """
     with session.client() as service:
         rows = (
@@ -486,7 +486,7 @@ def _known(service: Client, number: int, row: JsonObject) -> schemas.RecordAcces
 
 
 def commands_of(names: Sequence[str]) -> dict[str, click.Command]:
-    """The groups that got commands here."""
+    """The command groups of this module."""
     groups = {
         "person": register.person,
         "team": register.team,

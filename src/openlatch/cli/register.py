@@ -1,4 +1,4 @@
-"""Looking at the register."""
+"""Showing the register."""
 
 from __future__ import annotations
 
@@ -110,14 +110,14 @@ REACHES: list[Column] = [("Account", lambda p: p.account.name), *PATHS[1:]]
 
 
 def rows_of(service: Client, name: str, filter_: str, search: str, sort: str, limit: int) -> Iterator[Any]:
-    """As many rows of a list as were asked for; 0 for all."""
+    """The first ``limit`` rows of a list; 0 for all."""
     if limit == 0:
         return service.every(name, filter=filter_, search=search, sort=sort)
     return iter(service.list(name, filter=filter_, search=search, sort=sort, limit=limit).rows)
 
 
 def kept_filter(service: Client, kind: str, name: str, filter_: str, search: str, sort: str) -> tuple[str, str, str]:
-    """A kept filter of a list by its name, narrowed by what else was asked for."""
+    """A saved filter of a list by its name, combined with other options."""
     fits = [one for one in service.saved_filters(kind) if one.name == name]
     mine = [one for one in fits if one.is_mine] or fits
     if len(mine) != 1:
@@ -127,7 +127,7 @@ def kept_filter(service: Client, kind: str, name: str, filter_: str, search: str
 
 
 def list_command(kind: str, columns: Sequence[Column], empty: str, always: str = "") -> click.Command:
-    """The command ``list`` of a kind of things; without a filter of its own it shows ``always``."""
+    """The command ``list`` of a kind of records; ``always`` is its default filter."""
 
     @click.command("list", help=f"List {kind} that you may see.")
     @click.option("--kept", default="", help="A filter that is kept, by its name.")
@@ -144,7 +144,7 @@ def list_command(kind: str, columns: Sequence[Column], empty: str, always: str =
 @click.command()
 @output_option
 def today(output: str) -> None:
-    """What needs a person today."""
+    """Show what needs your attention today."""
     with session.client() as service:
         found = service.today()
     show_one(found, output, lambda: _write_today(found))
@@ -184,7 +184,7 @@ def account() -> None:
 @click.argument("name_or_id")
 @output_option
 def account_show(name_or_id: str, output: str) -> None:
-    """An account, with everyone and everything that can reach it."""
+    """Show an account, with everyone and everything that can reach it."""
     with session.client() as service:
         found = service.account(session.find(service, "accounts", name_or_id))
     if output == "csv":
@@ -220,7 +220,7 @@ def person() -> None:
 @click.argument("name_or_id")
 @output_option
 def person_show(name_or_id: str, output: str) -> None:
-    """A person, with everything that they can reach."""
+    """Show a person, with everything that they can reach."""
     with session.client() as service:
         found = service.person(session.find(service, "people", name_or_id))
     if output == "csv":
@@ -249,10 +249,10 @@ def grant() -> None:
 
 
 @grant.command("show")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("grants"))
 @output_option
 def grant_show(ident: UUID, output: str) -> None:
-    """A grant."""
+    """Show a grant."""
     with session.client() as service:
         found = service.grant(ident)
     show_rows([found], GRANTS, output, "")
@@ -267,7 +267,7 @@ def app() -> None:
 @click.argument("name_or_id")
 @output_option
 def app_show(name_or_id: str, output: str) -> None:
-    """An app, with the accounts that it is linked to."""
+    """Show an app, with the accounts that it is linked to."""
     with session.client() as service:
         found = service.app(session.find(service, "apps", name_or_id))
     if output == "csv":
@@ -288,7 +288,7 @@ def session_group() -> None:
 
 @click.group()
 def level() -> None:
-    """Levels, and what they let one do."""
+    """Levels, and what they allow."""
 
 
 for _group, _kind, _columns, _always in (

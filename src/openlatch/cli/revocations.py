@@ -26,7 +26,7 @@ REVOCATIONS: list[Column] = [
     ("Asked by", lambda r: r.asked_by.name if r.asked_by else None),
     ("When", lambda r: moment(r.created_at)),
 ]
-# How what stops, or is left over, is called.
+# Words for what depends on a login.
 STOPS = {"object": "left over", "job": "stops", "key": "stops", "others": "others lose", "password": "note"}
 WAIT_SECONDS = 120
 _YES = click.option("--yes", is_flag=True, help="Do not ask.")
@@ -35,20 +35,20 @@ _REASON = click.option("--reason", prompt="Why", help="Why.")
 
 
 @click.command()
-@click.argument("grants", type=click.UUID, nargs=-1, required=True)
+@click.argument("grants", type=session.Reference("grants"), nargs=-1, required=True)
 @_REASON
 @_YES
 @_WAIT
 @click.option("--preview", "only_preview", is_flag=True, help="Show what would happen, and stop.")
 @output_option
 def revoke(grants: tuple[UUID, ...], reason: str, yes: bool, wait: bool, only_preview: bool, output: str) -> None:
-    """End grants in the system where the account lives, and see that they are gone."""
+    """End grants in their systems, and check that they are gone."""
     with session.client() as service:
         _end(service, {"grants": grants}, reason, yes, wait, output, only_preview)
 
 
 @session_group.command("end")
-@click.argument("sessions", type=click.UUID, nargs=-1, required=True)
+@click.argument("sessions", type=session.Reference("sessions"), nargs=-1, required=True)
 @_REASON
 @_YES
 @_WAIT
@@ -60,10 +60,10 @@ def session_end(sessions: tuple[UUID, ...], reason: str, yes: bool, wait: bool, 
 
 
 @session_group.command("end-own")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("sessions"))
 @_YES
 def session_end_own(ident: UUID, yes: bool) -> None:
-    """End a session of your own in its system, without anyone's leave."""
+    """End one of your own sessions in its system."""
     with session.client() as service:
         if not yes:
             click.confirm("End this session of yours?", abort=True)
@@ -72,8 +72,8 @@ def session_end_own(ident: UUID, yes: bool) -> None:
 
 
 @click.command()
-@click.argument("grant", type=click.UUID)
-@click.option("--level", type=click.UUID, default=None, help="The lower level that is left.")
+@click.argument("grant", type=session.Reference("grants"))
+@click.option("--level", type=session.Reference("levels"), default=None, help="The lower level that is left.")
 @click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
 @_REASON
 @_YES
@@ -104,13 +104,13 @@ def _end(
 
 
 def question(preview: schemas.Preview) -> str:
-    """What a yes will do, in numbers."""
+    """The question before a revocation, with numbers."""
     rights = sum(len(change.ends) for change in preview.changes)
     return f"{preview.title}: end {rights} rights and {len(preview.sessions)} sessions?"
 
 
 def write_preview(preview: schemas.Preview) -> None:
-    """What ends, what remains, what stops, and the steps."""
+    """Write what ends, what remains, what stops, and the steps."""
     out.print(Text(preview.title, style="bold"))
     for change in preview.changes:
         out.print(f"  {change.holder.name} on {change.account.name}")
@@ -131,7 +131,7 @@ def write_preview(preview: schemas.Preview) -> None:
 
 
 def _write_besides(preview: schemas.Preview) -> None:
-    """What hangs on it, and what nobody can see."""
+    """Write what depends on it, and what reads do not cover."""
     for stop in preview.stops:
         out.print(f"  {STOPS[stop.kind]}: {stop.sentence}")
     for gap in preview.unknown:
@@ -141,7 +141,7 @@ def _write_besides(preview: schemas.Preview) -> None:
 
 
 def follow(service: Client, found: schemas.RevocationPage) -> schemas.RevocationPage:
-    """Look again until it is over, or can't go on by itself."""
+    """Wait until a revocation has ended or needs somebody."""
     deadline = time.monotonic() + WAIT_SECONDS
     with err.status("Carrying out") as status:
         while found.state == "carrying_out" and time.monotonic() < deadline:
@@ -185,7 +185,7 @@ revocation.add_command(list_command("revocations", REVOCATIONS, "Nothing was rev
 
 
 @revocation.command("show")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("revocations"))
 @output_option
 def revocation_show(ident: UUID, output: str) -> None:
     """A revocation with its steps."""
@@ -195,41 +195,41 @@ def revocation_show(ident: UUID, output: str) -> None:
 
 
 @revocation.command("retry")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("revocations"))
 def revocation_retry(ident: UUID) -> None:
-    """Try waiting steps now instead of when they are due."""
+    """Retry waiting steps now."""
     with session.client() as service:
         write_revocation(service.retry(ident))
 
 
 @revocation.command("done")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("revocations"))
 @click.argument("step", type=click.UUID)
 @click.option("--proof", prompt="What was done, and what was seen", help="What was done, and what was seen.")
 def revocation_done(ident: UUID, step: UUID, proof: str) -> None:
-    """Say that a step was done by hand."""
+    """Mark a manual step as done."""
     with session.client() as service:
         write_revocation(service.step_done(ident, step, proof))
 
 
 @revocation.command("skip")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("revocations"))
 @click.argument("step", type=click.UUID)
 @click.option("--reason", prompt="Why will it not be done", help="Why.")
 def revocation_skip(ident: UUID, step: UUID, reason: str) -> None:
-    """Say that a step will not be done: what it would have ended is then not proved to be gone."""
+    """Skip a step: the end of its access is then not proved."""
     with session.client() as service:
         write_revocation(service.skip_step(ident, step, reason))
 
 
 @revocation.command("undo")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("revocations"))
 @click.option("--preview", "only_preview", is_flag=True, help="Show what it would put back, and stop.")
 @_REASON
 @_YES
 @output_option
 def revocation_undo(ident: UUID, only_preview: bool, reason: str, yes: bool, output: str) -> None:
-    """Put back what a revocation took away, just as it was."""
+    """Undo a revocation: restore the access that it ended."""
     with session.client() as service:
         found = service.preview_undo(ident)
         if only_preview:

@@ -1,4 +1,4 @@
-"""Review rounds: opening, looking, deciding, closing."""
+"""Review rounds: opening, showing, deciding, closing."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ round_group.add_command(list_command("rounds", ROUNDS, "There is no round."))
 @click.option("--preview", "only_preview", is_flag=True, help="Show what it would hold, and stop.")
 @output_option
 def round_open(name: str, review: JsonObject, only_preview: bool, output: str) -> None:
-    """Open a round over what a filter matches."""
+    """Open a review of what a filter matches."""
     with session.client() as service:
         reviewers = line_of(service, review["reviewers"])
         wish = schemas.OpenRound.model_validate({**review, "name": name, "reviewers": reviewers})
@@ -103,20 +103,20 @@ def _write_round(found: schemas.RoundPage) -> None:
 
 
 @round_group.command("show")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @output_option
 def round_show(ident: UUID, output: str) -> None:
-    """A round with its progress."""
+    """Show a review with its progress."""
     with session.client() as service:
         found = service.round(ident)
     show_one(found, output, lambda: _write_round(found))
 
 
 @round_group.command("progress")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @output_option
 def round_progress(ident: UUID, output: str) -> None:
-    """How far a round is, by day and by account."""
+    """Show the progress of a review, by day and by account."""
     with session.client() as service:
         found = service.round_progress(ident)
     show_one(found, output, lambda: _write_progress(found))
@@ -135,12 +135,12 @@ def _write_progress(found: schemas.RoundProgress) -> None:
 
 
 @round_group.command("items")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.option("--undecided", is_flag=True, help="Only those without a decision.")
 @click.option("--filter", "filter_", default="", help='A filter, as in: recommended eq "revoke" and flagged gt 0.')
 @output_option
 def round_items(ident: UUID, undecided: bool, filter_: str, output: str) -> None:
-    """The items of a round that are yours to decide; all of them for administrators."""
+    """List the items of a review that are yours to decide; all for administrators."""
     with session.client() as service:
         wanted = " and ".join(
             filter(None, ['state eq "undecided"' if undecided else "", f"({filter_})" if filter_ else ""])
@@ -150,11 +150,11 @@ def round_items(ident: UUID, undecided: bool, filter_: str, output: str) -> None
 
 
 @round_group.command("item")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.argument("number", type=int)
 @output_option
 def round_item(ident: UUID, number: int, output: str) -> None:
-    """Item NUMBER of a round, with everything that speaks for and against it."""
+    """Show item NUMBER of a review, with what speaks for and against it."""
     with session.client() as service:
         found = service.item(ident, _numbered(service, ident, number).id)
     show_one(found, output, lambda: _write_item(found))
@@ -197,11 +197,11 @@ def _numbered(service: Client, ident: UUID, number: int) -> schemas.ItemRow:
 
 
 @round_group.command("decide")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.argument("numbers", type=int, nargs=-1, required=True)
 @click.argument("verdict", type=click.Choice(["keep", "trim", "revoke"]))
 @click.option("--reason", default="", help="Why.")
-@click.option("--level", type=click.UUID, default=None, help="The lower level that a trim leaves.")
+@click.option("--level", type=session.Reference("levels"), default=None, help="The lower level that a trim leaves.")
 @click.option("--until", type=session.LastDay(), default=None, help="The earlier end that a trim sets.")
 @click.option("--to-use", is_flag=True, help="Leave open only the use by outsiders that was seen.")
 @click.option("--successor", default="", help="Who is to own the account, when an ownership is revoked.")
@@ -217,7 +217,7 @@ def round_decide(
     successor: str,
     yes: bool,
 ) -> None:
-    """Decide the items with these NUMBERS alike."""
+    """Decide the items with these NUMBERS."""
     with session.client() as service:
         items = [_numbered(service, ident, number) for number in numbers]
         if len(items) > 1:
@@ -266,7 +266,7 @@ def _decide_many(
 
 
 @round_group.command("second")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.argument("number", type=int)
 @click.option("--agree/--send-back", required=True, help="Agree, or send the decision back.")
 @click.option("--reason", default="", help="Why.")
@@ -278,22 +278,22 @@ def round_second(ident: UUID, number: int, agree: bool, reason: str) -> None:
 
 
 @round_group.command("undo")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.argument("number", type=int)
 def round_undo(ident: UUID, number: int) -> None:
-    """Take the decision on item NUMBER back."""
+    """Undo the decision on item NUMBER."""
     with session.client() as service:
         service.undo(_numbered(service, ident, number))
     out.print(f"Item {number} is undecided.")
 
 
 @round_group.command("pass")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.argument("number", type=int)
 @click.option("--to", default="", help="The better reviewer; left out, those are shown who could be.")
 @click.option("--reason", default="", help="Why they.")
 def round_pass(ident: UUID, number: int, to: str, reason: str) -> None:
-    """Pass item NUMBER on to a better reviewer."""
+    """Pass item NUMBER on to another reviewer."""
     with session.client() as service:
         item = _numbered(service, ident, number)
         if not to:
@@ -309,18 +309,18 @@ def round_pass(ident: UUID, number: int, to: str, reason: str) -> None:
 
 
 @round_group.command("ask")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.argument("number", type=int)
 @click.argument("question")
 def round_ask(ident: UUID, number: int, question: str) -> None:
-    """Ask the holder about item NUMBER; the answer comes back into the line."""
+    """Ask the holder about item NUMBER."""
     with session.client() as service:
         found = service.ask_holder(_numbered(service, ident, number), question)
     out.print(f"Asked {found.question.of if found.question else ''}.")
 
 
 @round_group.command("explain")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.argument("number", type=int)
 @click.argument("reason")
 def round_explain(ident: UUID, number: int, reason: str) -> None:
@@ -331,7 +331,7 @@ def round_explain(ident: UUID, number: int, reason: str) -> None:
 
 
 @round_group.command("close")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("rounds"))
 @click.option(
     "--undecided",
     multiple=True,
@@ -340,7 +340,7 @@ def round_explain(ident: UUID, number: int, reason: str) -> None:
 )
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def round_close(ident: UUID, undecided: tuple[str, ...], yes: bool) -> None:
-    """Close a round. Nobody decides in it afterwards; what was decided is carried out."""
+    """Close a review. Its decisions are then carried out."""
     given = fates(undecided)
     with session.client() as service:
         before = service.round(ident)

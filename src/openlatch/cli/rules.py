@@ -1,4 +1,4 @@
-"""Rules: how they are set, rules of one's own, what they are told of somebody."""
+"""Rules: their settings, your own rules, and the facts they use."""
 
 from __future__ import annotations
 
@@ -43,13 +43,13 @@ def _four(values: list[int | None]) -> str:
 
 @click.group()
 def rule() -> None:
-    """The rules that raise flags, and how they are set."""
+    """The rules that raise flags, and their settings."""
 
 
 @rule.command("list")
 @output_option
 def rule_list(output: str) -> None:
-    """Every rule, with how many flags it has open."""
+    """List the rules, with their numbers of open flags."""
     with session.client() as service:
         found = service.rules()
     show_rows(found.rules, RULES, output, "There are no rules.")
@@ -58,7 +58,7 @@ def rule_list(output: str) -> None:
 @rule.command("limits")
 @output_option
 def rule_limits(output: str) -> None:
-    """The limits, by the sensitivity of accounts."""
+    """Show the limits, by the sensitivity of accounts."""
     with session.client() as service:
         found = service.rules()
     show_rows(found.limits, LIMITS, output, "There are no limits.")
@@ -71,7 +71,7 @@ def rule_limits(output: str) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_option
 def rule_set(limits: tuple[str, ...], off: tuple[str, ...], on: tuple[str, ...], yes: bool, output: str) -> None:
-    """Set rules, after showing what that would raise and clear."""
+    """Set rules, after a preview of what that would raise and clear."""
     with session.client() as service:
         held = service.rules()
         switched = ({r.key for r in held.rules if r.off} | set(off)) - set(on)
@@ -97,7 +97,7 @@ def _read_limit(written: str) -> tuple[str, list[int | None]]:
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @output_option
 def rule_check(file: Path, output: str) -> None:
-    """Try a file of own rules: its examples, and what it would raise now. Nothing goes live."""
+    """Check a file of own rules: its examples, and what it would raise now."""
     with session.client() as service:
         found = service.check_own_rules(_text(file))
 
@@ -120,7 +120,7 @@ def rule_check(file: Path, output: str) -> None:
 @rule.command("load")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 def rule_load(file: Path) -> None:
-    """Let a file of own rules go live; its examples have to come out."""
+    """Load a file of own rules; its examples have to match."""
     with session.client() as service:
         found = service.keep_own_rules(_text(file))
     own = sum(r.own for r in found.rules)
@@ -130,7 +130,7 @@ def rule_load(file: Path) -> None:
 @rule.command("drop")
 @click.argument("key")
 def rule_drop(key: str) -> None:
-    """Take an own rule out of use."""
+    """Remove an own rule."""
     with session.client() as service:
         service.drop_own_rule(key)
     out.print(f"{key} is out of use; its flags clear.")
@@ -139,7 +139,7 @@ def rule_drop(key: str) -> None:
 @rule.command("source")
 @click.argument("key")
 def rule_source(key: str) -> None:
-    """The file that an own rule came in."""
+    """Print the file of an own rule."""
     with session.client() as service:
         found = service.own_rule(key)
     click.echo(found.source, nl=False)
@@ -156,7 +156,7 @@ def _text(file: Path) -> str:
 @click.argument("person_name", required=False)
 @output_option
 def facts(person_name: str | None, output: str) -> None:
-    """What the rules are told of somebody, and which of them look; of yourself when nobody is named."""
+    """Show the facts that rules use about somebody, yourself by default."""
     with session.client() as service:
         found = service.facts(session.find(service, "people", person_name) if person_name else None)
     if output == "json":

@@ -1,4 +1,4 @@
-"""Schedules of reviews, and the options that they share with rounds opened by hand."""
+"""Schedules of reviews, and their options."""
 
 from __future__ import annotations
 
@@ -119,7 +119,7 @@ def line_of(service: Client, given: tuple[str, ...]) -> list[JsonObject]:
 
 @click.group()
 def schedule() -> None:
-    """Reviews that open by themselves."""
+    """Reviews that open on a schedule."""
 
 
 schedule.add_command(list_command("schedules", SCHEDULES, "There is no schedule."))
@@ -149,7 +149,7 @@ def schedule_make(
     only_preview: bool,
     output: str,
 ) -> None:
-    """Have a review open by itself: again and again, or when something happens."""
+    """Schedule a review: recurring, or upon events."""
     with session.client() as service:
         plan = schemas.SchedulePlan.model_validate(
             {
@@ -177,7 +177,7 @@ def schedule_make(
 @click.argument("name_or_id")
 @output_option
 def schedule_show(name_or_id: str, output: str) -> None:
-    """A schedule, and when it is due next."""
+    """Show a schedule, and when it is due next."""
     with session.client() as service:
         found = service.schedule(session.find(service, "schedules", name_or_id))
     show_one(found, output, lambda: _write(found))

@@ -1,4 +1,4 @@
-"""Finding things: search, kept filters, how somebody moves, and what is held about them."""
+"""Search, saved filters, moves of people, and personal data."""
 
 from __future__ import annotations
 
@@ -35,20 +35,20 @@ FILTERS: list[Column] = [
 @click.argument("words", nargs=-1, required=True)
 @output_option
 def search(words: tuple[str, ...], output: str) -> None:
-    """Search over everything that you may see: people, accounts, apps, teams, grants, flags, reviews, systems."""
+    """Search everything that you may see: people, accounts, apps, teams, grants, flags, reviews, systems."""
     with session.client() as service:
         show_rows(service.search(" ".join(words)).found, FOUND, output, "Nothing that you may see fits.")
 
 
 @click.group("filter")
 def filter_group() -> None:
-    """Filters that are kept by a name; lists take one with --kept."""
+    """Saved filters; lists take one with --kept."""
 
 
 @filter_group.command("list")
 @output_option
 def filter_list(output: str) -> None:
-    """Your own, and those that others share."""
+    """List your filters, and those that others share."""
     with session.client() as service:
         show_rows(service.saved_filters(), FILTERS, output, "No filter is kept.")
 
@@ -62,7 +62,7 @@ def filter_list(output: str) -> None:
 @click.option("--shared", is_flag=True, help="Everybody may use it.")
 @output_option
 def filter_keep(name: str, of: str, filter_: str, search_: str, sort: str, shared: bool, output: str) -> None:
-    """Keep a filter by a name."""
+    """Save a filter under a name."""
     wish = schemas.KeepFilter(name=name, list=of, filter=filter_, search=search_, sort=sort, is_shared=shared)
     with session.client() as service:
         show_rows([service.keep_filter(wish)], FILTERS, output, "")
@@ -71,7 +71,7 @@ def filter_keep(name: str, of: str, filter_: str, search_: str, sort: str, share
 @filter_group.command("remove")
 @click.argument("name")
 def filter_remove(name: str) -> None:
-    """Remove one of your own."""
+    """Remove one of your filters."""
     with session.client() as service:
         service.remove_filter(_named(service, name))
     out.print(f"“{name}” is kept no more.")
@@ -82,7 +82,7 @@ def filter_remove(name: str) -> None:
 @click.argument("every", type=click.Choice(["day", "week", "never"]))
 @output_option
 def filter_mail(name: str, every: str, output: str) -> None:
-    """Get mail of what matches, daily or weekly, whenever something does."""
+    """Get mail of what matches, daily or weekly."""
     with session.client() as service:
         show_rows([service.mail_filter(_named(service, name), every)], FILTERS, output, "")
 
@@ -102,7 +102,7 @@ def _named(service: Client, name: str) -> UUID:
 @click.option("--leave", "leaves", multiple=True, help="A team that they leave.")
 @output_option
 def person_move(name_or_id: str, job: str | None, joins: tuple[str, ...], leaves: tuple[str, ...], output: str) -> None:
-    """What a move comes to: what they keep, lose, get and might need. Nothing happens by looking."""
+    """Preview a move: what somebody keeps, loses, gets and might need."""
     with session.client() as service:
         wish = schemas.MoveWish(
             job=job,
@@ -165,7 +165,7 @@ def _write_erased(found: schemas.Erased, words: str) -> None:
 @click.argument("name_or_id")
 @click.option("--to", "path", type=click.Path(dir_okay=False, path_type=Path), default=None, help="A new file.")
 def person_held_data(name_or_id: str, path: Path | None) -> None:
-    """All that is held about somebody, as JSON: of yourself, or as administrator."""
+    """Print all personal data held about somebody, as JSON: about yourself, or as administrator."""
     with session.client() as service:
         written = service.held_data(session.find(service, "people", name_or_id)).model_dump_json(indent=2)
     if path is None:
@@ -180,13 +180,13 @@ def person_held_data(name_or_id: str, path: Path | None) -> None:
 
 @click.group()
 def register() -> None:
-    """The whole register as one open file: to leave with, and to begin anew from."""
+    """The whole register as one open file, for moving elsewhere or starting again."""
 
 
 @register.command("export")
 @click.argument("path", type=click.Path(dir_okay=False, path_type=Path))
 def register_export(path: Path) -> None:
-    """Take it away into a new file, without secrets. It holds what is known of everybody: keep it safe."""
+    """Export the register into a new file, without secrets. It contains personal data: keep it safe."""
     with session.client() as service:
         lines = session.proving(service, lambda: list(service.export_register()))
     try:
@@ -199,7 +199,7 @@ def register_export(path: Path) -> None:
 @register.command("import")
 @click.argument("path", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 def register_import(path: Path) -> None:
-    """Fill an organisation that is empty yet from such a file: all of it, or nothing."""
+    """Import such a file into an empty organisation: all of it, or nothing."""
     with session.client() as service, path.open("rb") as file:
         content = file.read()
         found = session.proving(service, lambda: service.import_register(iter([content])))
@@ -211,7 +211,7 @@ def register_import(path: Path) -> None:
 
 @register.command("schema")
 def register_schema() -> None:
-    """The format, as JSON Schema."""
+    """Print the format as JSON Schema."""
     with session.client() as service:
         print(service.register_schema())
 

@@ -1,10 +1,11 @@
-"""Which service to talk to, and as whom: kept in a file that only its owner can read."""
+"""The service and the sign-in in use, saved in a file that only its owner can read."""
 
 from __future__ import annotations
 
 import functools
 import json
 import os
+import re
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from datetime import date, datetime, time
@@ -34,7 +35,7 @@ class Saved:
 
 
 def path() -> Path:
-    """Where it is kept: under XDG_CONFIG_HOME, by the XDG base directory specification."""
+    """The path of the file, under XDG_CONFIG_HOME (XDG base directory specification)."""
     base = os.environ.get("XDG_CONFIG_HOME") or str(Path.home() / ".config")
     return Path(base) / "openlatch" / "session.json"
 
@@ -54,7 +55,7 @@ def load() -> Saved:
 
 
 def save(saved: Saved) -> None:
-    """Keep it, readable by its owner alone from the moment it exists."""
+    """Save it, readable only by its owner from the start."""
     path().parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     descriptor = os.open(path(), os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(descriptor, "w") as file:
@@ -62,7 +63,7 @@ def save(saved: Saved) -> None:
 
 
 def forget() -> None:
-    """Keep nothing."""
+    """Remove the file."""
     path().unlink(missing_ok=True)
 
 
@@ -103,6 +104,36 @@ def find(service: Client, kind: str, given: str) -> UUID:
         raise BadInput(f"None of the {kind} is called {given!r}.", f"Look at: openlatch {_SINGULAR[kind]} list")
     names = ", ".join(f"{row.name} ({row.id})" for row in rows[:5])
     raise BadInput(f"Several {kind} fit {given!r}: {names}.", "Give the whole name, or the id.")
+
+
+class Reference(click.ParamType[UUID]):
+    """Something that a list shows: by its id, by the end of it as lists show it, or by its name where it has one."""
+
+    name = "reference"
+
+    def __init__(self, kind: str) -> None:
+        self.kind = kind
+
+    def convert(self, value: str | UUID, param: click.Parameter | None, ctx: click.Context | None) -> UUID:
+        """The id. BadInput where nothing fits, or several do."""
+        if isinstance(value, UUID):
+            return value
+        try:
+            return UUID(value)
+        except ValueError:
+            pass
+        with client() as service:
+            if not re.fullmatch(r"[0-9a-f]{6,31}", value.lower()):
+                if self.kind in _SINGULAR:
+                    return find(service, self.kind, value)
+                self.fail(f"{value!r} is neither an id nor the end of one, as lists show it.", param, ctx)
+            fits = service.list(self.kind, filter=f'id ew "{value}"', limit=2).rows
+        if len(fits) != 1:
+            what = _SINGULAR.get(self.kind, self.kind.rstrip("s"))
+            how_many = "Several" if fits else "None"
+            raise BadInput(f"{how_many} of the {self.kind} end in {value!r}.", f"See: openlatch {what} list --ids")
+        ident: UUID = fits[0].id
+        return ident
 
 
 _SINGULAR = {

@@ -1,4 +1,4 @@
-"""Settings about giving access: of an account, a team, the organisation, and oneself."""
+"""Settings for giving access: of an account, a team, the organisation, and yourself."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _NEEDS = click.option(
 @click.option("--emergency-hours", type=click.IntRange(1, 168), default=None, help="Left out, it opens to nobody.")
 @_NEEDS
 def account_set_giving(name_or_id: str, emergency_hours: int | None, needs: tuple[str, ...]) -> None:
-    """How access to an account is given: in an emergency, and what people need."""
+    """Set how access to an account is given: in an emergency, and what people need."""
     with session.client() as service:
         found = service.account(session.find(service, "accounts", name_or_id))
         service.set_account(found.id, emergency_hours, needs, found.version)
@@ -36,7 +36,7 @@ def account_set_giving(name_or_id: str, emergency_hours: int | None, needs: tupl
 @click.argument("name_or_id")
 @click.option("--person", default=None, help="Who speaks for it; left out, nobody.")
 def team_set_speaker(name_or_id: str, person: str | None) -> None:
-    """Say who answers offers to a team."""
+    """Set who answers offers to a team."""
     with session.client() as service:
         speaker = session.find(service, "people", person) if person else None
         found = service.set_speaker(session.find(service, "teams", name_or_id), speaker)
@@ -45,13 +45,13 @@ def team_set_speaker(name_or_id: str, person: str | None) -> None:
 
 @click.group()
 def settings() -> None:
-    """How the organisation gives access."""
+    """Settings of the organisation."""
 
 
 @settings.command("show")
 @output_option
 def settings_show(output: str) -> None:
-    """How it is."""
+    """Show the settings."""
     with session.client() as service:
         found = service.settings()
     show_one(found, output, lambda: _write(found))
@@ -90,7 +90,7 @@ def settings_set(
     keep_left: int | None,
     output: str,
 ) -> None:
-    """Change it; what is not named stays, but for what people need."""
+    """Change settings; options left out stay unchanged, except --needs."""
     with session.client() as service:
         held = service.settings()
         wish = schemas.SetSettings.model_validate(
@@ -126,7 +126,7 @@ def me() -> None:
 @me.command("offers")
 @click.argument("how", type=click.Choice(["take", "refuse"]))
 def me_offers(how: str) -> None:
-    """Take offers, or refuse to be sent any."""
+    """Allow or refuse offers to you."""
     with session.client() as service:
         service.refuse_offers(how == "refuse")
     out.print("Nobody can send you offers." if how == "refuse" else "You can be sent offers.")
@@ -135,7 +135,7 @@ def me_offers(how: str) -> None:
 @me.command("letter")
 @click.argument("how", type=click.Choice(["weekly", "never"]))
 def me_letter(how: str) -> None:
-    """Get the weekly letter about flags, or not."""
+    """Turn the weekly letter about flags on or off."""
     with session.client() as service:
         service.want_digest(how == "weekly")
     out.print("It comes on Mondays, when something changed." if how == "weekly" else "It does not come any more.")
@@ -143,7 +143,7 @@ def me_letter(how: str) -> None:
 
 @me.command("confirm-address")
 def me_confirm_address() -> None:
-    """Have a link sent that confirms your address."""
+    """Request a link that confirms your address."""
     with session.client() as service:
         service.ask_for_address_proof()
     out.print("A link is on its way to your address.")

@@ -1,4 +1,4 @@
-"""Setting up the service, an organisation's mail, and its systems, as an administrator."""
+"""Set-up, mail and systems, for administrators."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ settings = organisation_settings.settings
 @click.option("--address", prompt="Your e-mail address", help="What you sign in with.")
 @click.password_option("--password", prompt="Choose a password", help="What you sign in with.")
 def set_up(url: str | None, password: str, **given: str) -> None:
-    """Set up the first organisation, with you as its administrator; you are signed in then."""
+    """Set up the first organisation, with you as its administrator."""
     address = url or session.load().url
     with Client(address) as service:
         service.set_up(schemas.SetUp(password=password, **given))
@@ -49,7 +49,7 @@ def set_up(url: str | None, password: str, **given: str) -> None:
 @click.argument("kind", required=False)
 @output_option
 def system_adapters(kind: str | None, output: str) -> None:
-    """The kinds of systems that Open Latch reaches itself; with a KIND, what it has to be told."""
+    """List the kinds of systems that Open Latch connects to; with a KIND, its settings."""
     with session.client() as service:
         found = service.adapters()
     if kind is None:
@@ -92,7 +92,7 @@ def _trial(service: Client, kind: str, given: tuple[str, ...], password: str | N
 def system_add(
     name: str, kind: str | None, given: tuple[str, ...], password: str | None, only_try: bool, output: str
 ) -> None:
-    """Add the system NAME: one that is reached by an adapter, tried first, or one that is looked after by hand."""
+    """Add the system NAME: connected by an adapter, after a trial, or managed by hand."""
     with session.client() as service:
         trial = None
         if kind is not None:
@@ -123,7 +123,7 @@ def system_add(
 def system_edit(
     name_or_id: str, name: str | None, kind: str | None, given: tuple[str, ...], password: str | None
 ) -> None:
-    """Name a system otherwise, reach it otherwise, or rotate its secret; it is tried before it is kept."""
+    """Rename a system, change its settings or rotate its secret; they are tried before they are saved."""
     with session.client() as service:
         held = service.system_record(session.find(service, "systems", name_or_id))
         trial = None
@@ -142,7 +142,7 @@ def system_edit(
 @click.argument("name_or_id")
 @click.option("--undo", is_flag=True, help="Let it be read again.")
 def system_pause(name_or_id: str, undo: bool) -> None:
-    """Pause the readings of a system."""
+    """Pause reading a system."""
     with session.client() as service:
         found = service.pause_system(session.find(service, "systems", name_or_id), not undo)
     out.print(f"{found.name} is {'read again' if undo else 'not read until you let it'}.", markup=False)
@@ -165,7 +165,7 @@ def system_remove(name_or_id: str, yes: bool) -> None:
 @click.option("--name", default=None, help="Its name.")
 @click.option("--time-zone", default=None, help="Its time zone, as in Europe/London.")
 def settings_organisation(name: str | None, time_zone: str | None) -> None:
-    """Name the organisation, or set its time zone; what is not named stays."""
+    """Rename the organisation, or set its time zone; options left out stay unchanged."""
     with session.client() as service:
         held = service.me().organisation
         found = service.set_organisation(name or held.name, time_zone or held.time_zone).organisation
@@ -182,7 +182,7 @@ def settings_organisation(name: str | None, time_zone: str | None) -> None:
 @click.option("--test", "wants_test", is_flag=True, help="Send yourself a test message.")
 @output_option
 def settings_mail(output: str, wants_test: bool, **given: object) -> None:
-    """Show or set which server mail goes through; what is not named stays."""
+    """Show or set the mail server; options left out stay unchanged."""
     with session.client() as service:
         held = service.mail_settings()
         if any(value is not None for value in given.values()):

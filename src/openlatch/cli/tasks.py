@@ -1,4 +1,4 @@
-"""What a person has to do by hand in systems that nobody here can change."""
+"""Tasks to do by hand in systems that Open Latch can't change."""
 
 from __future__ import annotations
 
@@ -21,28 +21,28 @@ TASKS: list[Column] = [
 
 @click.group()
 def task() -> None:
-    """What is to be done by hand: access to give, change or take away in a system that nobody here can change."""
+    """Tasks to do by hand: access to give, change or remove in systems that Open Latch can't change."""
 
 
 task.add_command(list_command("tasks", TASKS, "There is nothing to be done by hand."))
 
 
 @task.command("done")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("tasks"))
 @click.option("--words", prompt="What you did", help="What you did, in your own words.")
 @output_option
 def task_done(ident: UUID, words: str, output: str) -> None:
-    """Say that it is done; the register goes by your word, and says that it is yours."""
+    """Mark a task as done; the register records it as your statement."""
     with session.client() as service:
         show_rows([service.task_done(ident, words)], TASKS, output, "")
 
 
 @task.command("assign")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("tasks"))
 @click.option("--to", default=None, help="Who does it; left out, whoever answers for the account.")
 @output_option
 def task_assign(ident: UUID, to: str | None, output: str) -> None:
-    """Say who does it; they are told."""
+    """Assign a task to somebody, who is notified."""
     with session.client() as service:
         person = session.find(service, "people", to) if to else None
         show_rows([service.assign_task(ident, person)], TASKS, output, "")

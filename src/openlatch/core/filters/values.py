@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -37,7 +38,7 @@ _ALLOWED = {
     Kind.TIME: {Operator.EQ, Operator.NE} | _ORDERED,
     Kind.TRUTH: {Operator.EQ, Operator.NE},
     Kind.REACH: {Operator.EQ, Operator.NE} | _ORDERED,
-    Kind.ID: {Operator.EQ, Operator.NE},
+    Kind.ID: {Operator.EQ, Operator.NE, Operator.EW},
 }
 
 
@@ -95,7 +96,7 @@ def _value(node: Compare, kind: Kind) -> JsonValue:
         if kind is Kind.NUMBER and isinstance(value, int | float) and not isinstance(value, bool):
             return value
         if isinstance(value, str):
-            return _from_text(value, kind)
+            return ending(value) if kind is Kind.ID and node.operator is Operator.EW else _from_text(value, kind)
     except (ValueError, OverflowError):
         pass
     raise BadFilter(f"{value!r} is not a value for {node.name!r}.", f"It holds {_EXAMPLES[kind]}.")
@@ -114,6 +115,14 @@ def _from_text(value: str, kind: Kind) -> JsonValue:
     if kind is Kind.ID:
         return UUID(value)
     raise ValueError(value)
+
+
+def ending(value: str) -> str:
+    """The end of an id, without hyphens. ValueError for what is none."""
+    plain = value.replace("-", "").lower()
+    if not re.fullmatch(r"[0-9a-f]{4,32}", plain):
+        raise ValueError(value)
+    return plain
 
 
 _EXAMPLES = {
@@ -150,6 +159,8 @@ def _compare(operator: Operator, held: Any, value: Any) -> bool:
     if held is None:
         return operator is Operator.NE
     held, value = _fold(held), _fold(value)
+    if isinstance(held, UUID) and operator is Operator.EW:
+        held = held.hex
     outcomes: dict[Operator, Callable[[], bool]] = {
         Operator.EQ: lambda: held == value,
         Operator.NE: lambda: held != value,

@@ -21,8 +21,10 @@ from sqlalchemy import (
     ColumnElement,
     FromClause,
     Select,
+    String,
     and_,
     bindparam,
+    cast,
     func,
     not_,
     or_,
@@ -249,6 +251,8 @@ def _compare(column: Column, operator: Operator, value: JsonValue) -> ColumnElem
             return _like(held, value, "%", "%")
         case Operator.SW:
             return _like(held, value, "", "%")
+        case Operator.EW if column.kind is Kind.ID:
+            return _like(func.replace(cast(held, String), "-", ""), value, "%", "")
         case Operator.EW:
             return _like(held, value, "%", "")
         case Operator.NE:
