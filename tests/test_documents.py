@@ -6,6 +6,7 @@ import re
 from pathlib import Path
 
 from openlatch.api import published
+from openlatch.core import glossary
 
 ROOT = Path(__file__).parents[1]
 
@@ -27,3 +28,8 @@ def test_the_published_openapi_document_is_that_of_the_service() -> None:
     same = (ROOT / "docs" / "reference" / "openapi.json").read_text() == published.text()
     # Not compared by the assertion itself, which would print the two documents.
     assert same, "write it anew: python -m openlatch.api.published > docs/reference/openapi.json"
+
+
+def test_the_glossary_is_that_of_the_program() -> None:
+    """The document, ``openlatch explain`` and the console have the same words."""
+    assert (ROOT / "docs" / "reference" / "words.md").read_text() == glossary.document()

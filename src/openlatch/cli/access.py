@@ -90,7 +90,7 @@ def _show(found: schemas.Paths, columns: list[Column], output: str, empty: str) 
         out.print(sentence, markup=False)
 
 
-@click.command("who-can")
+@click.command("paths")
 @click.argument("person_name")
 @click.argument("account_name")
 @when_options
@@ -263,7 +263,7 @@ def ends(since: datetime | None, months: int, output: str) -> None:
 COMMANDS: dict[str, click.Command] = {
     **offers.COMMANDS,
     "person": person,
-    "who-can": who_can,
+    "paths": who_can,
     "what-if": what_if,
     "map": risk_map,
     "ends": ends,

@@ -13,7 +13,7 @@ import click
 from rich.text import Text
 
 from openlatch import schemas
-from openlatch.cli import session
+from openlatch.cli import renamed, session
 from openlatch.cli.access import INSTANT
 from openlatch.cli.output import (
     REFERENCE,
@@ -428,7 +428,7 @@ def guard_set(
     show_rows([found], GUARDS, output, "")
 
 
-@guard.command("again")
+@guard.command("restore")
 @click.argument("ident")
 def guard_again(ident: str) -> None:
     """Set a guard again in the systems in which it was switched off."""
@@ -541,5 +541,7 @@ def boundary_set(
         names = {row.id: row.name for row in service.every("systems")}
     show_one(found, output, lambda: _write_boundary(found, names))
 
+
+renamed.keep(guard, "again", "restore")
 
 COMMANDS: dict[str, click.Command] = {"exposure": exposure, "guard": guard, "boundary": boundary}

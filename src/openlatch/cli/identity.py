@@ -9,7 +9,7 @@ import click
 from rich.text import Text
 
 from openlatch import schemas
-from openlatch.cli import session, settings
+from openlatch.cli import renamed, session, settings
 from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -174,7 +174,7 @@ def invitation_list(output: str) -> None:
         show_rows(service.invitations(), INVITED, output, "Nobody is invited.")
 
 
-@invitation.command("again")
+@invitation.command("resend")
 @click.argument("ident", type=click.UUID)
 def invitation_again(ident: UUID) -> None:
     """Send an invitation again, with a new link."""
@@ -353,5 +353,7 @@ def me_end_token(ident: UUID) -> None:
         service.end_token(ident)
     out.print("Ended.")
 
+
+renamed.keep(invitation, "again", "resend")
 
 COMMANDS: dict[str, click.Command] = {"sign-in": sign_in, "invitation": invitation, "password": password, "me": me}

@@ -281,7 +281,12 @@ def inside_in_words(there: schemas.InsideOf) -> str:
     return f"You are in {there.account.name}, on behalf of {owner}, {write_end(there)}."
 
 
-@click.command()
+@click.group()
+def switch() -> None:
+    """Switch into an account and out of it, to act on behalf of its owner."""
+
+
+@switch.command("in")
 @click.argument("account_name")
 def enter(account_name: str) -> None:
     """Switch into an account, to act on behalf of its owner."""
@@ -293,7 +298,7 @@ def enter(account_name: str) -> None:
         out.print(f"  {right}")
 
 
-@click.command("leave")
+@switch.command("out")
 def leave() -> None:
     """Switch out of the account."""
     with session.client() as service:
@@ -426,9 +431,8 @@ visit.add_command(list_command("visits", VISITS, "Nobody switched into anything.
 COMMANDS: dict[str, click.Command] = {
     "latch": latch,
     "level": level,
-    "mine": mine,
-    "enter": enter,
-    "leave": leave,
+    "my-access": mine,
+    "switch": switch,
     "exchange": exchange,
     "notice": notice,
     "account": account,

@@ -17,6 +17,7 @@ import sys
 import click
 
 from openlatch import __version__
+from openlatch.cli import renamed
 from openlatch.cli.output import err
 from openlatch.client import Unreachable
 from openlatch.errors import OpenLatchError
@@ -27,7 +28,8 @@ _CLIENT = {
     "whoami": "login",
     "today": "register",
     "next": "next_actions",
-    "mine": "latches",
+    "explain": "explain",
+    "my-access": "latches",
     "account": "records",
     "person": "records",
     "team": "records",
@@ -43,8 +45,7 @@ _CLIENT = {
     "filter": "search",
     "task": "tasks",
     "latch": "latches",
-    "enter": "latches",
-    "leave": "latches",
+    "switch": "latches",
     "exchange": "latches",
     "visit": "latches",
     "notice": "latches",
@@ -57,7 +58,7 @@ _CLIENT = {
     "password": "identity",
     "partner": "partners",
     "organisations": "partners",
-    "who-can": "access",
+    "paths": "access",
     "what-if": "access",
     "map": "access",
     "ends": "access",
@@ -96,6 +97,12 @@ class _Commands(click.Group):
             module = importlib.import_module(f"openlatch.cli.{_CLIENT[name]}")
         elif name in _SERVICE:
             module = importlib.import_module("openlatch.runtime.commands")
+        elif name in renamed.COMMANDS:
+            place, now = renamed.COMMANDS[name]
+            module = importlib.import_module(f"openlatch.cli.{place}")
+            first, _, second = now.partition(" ")
+            found: click.Command = module.COMMANDS[first]
+            return renamed.old(found.commands[second] if isinstance(found, click.Group) else found, name, now)
         else:
             return None
         command: click.Command = module.COMMANDS[name]

@@ -12,7 +12,7 @@ from rich.progress import Progress
 from rich.text import Text
 
 from openlatch import schemas
-from openlatch.cli import session
+from openlatch.cli import renamed, session
 from openlatch.cli.output import Column, err, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
@@ -274,7 +274,7 @@ def offer_change(
         _write_offer(session.proving(service, lambda: service.change_offer(ident, choice, found.version)))
 
 
-@offer.command("again")
+@offer.command("resend")
 @click.argument("ident", type=session.Reference("offers"))
 def offer_again(ident: UUID) -> None:
     """Send an offer again, with a new link."""
@@ -650,5 +650,7 @@ def give_up(ident: UUID, reason: str, yes: bool) -> None:
         found = service.give_up(ident, reason)
     out.print(f"Access to {found.account.name} is being ended: openlatch revocation show {found.revocation_id}")
 
+
+renamed.keep(offer, "again", "resend")
 
 COMMANDS: dict[str, click.Command] = {"offer": offer, "request": request_group, "grant": grant}

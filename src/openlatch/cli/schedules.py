@@ -10,7 +10,7 @@ import click
 from rich.text import Text
 
 from openlatch import schemas
-from openlatch.cli import session
+from openlatch.cli import renamed, session
 from openlatch.cli.output import Column, Command, moment, out, output_option, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.client import Client
@@ -197,7 +197,7 @@ def _pausing(name: str, paused: bool, words: str) -> Any:
 
 
 _pausing("pause", True, "Open nothing for now.")
-_pausing("go-on", False, "Open rounds again; what was due in between is not caught up on.")
+_pausing("resume", False, "Open rounds again; those that were due meanwhile are not caught up on.")
 
 
 def _write(found: schemas.SchedulePage) -> None:
@@ -216,5 +216,7 @@ def _write_dates(dates: list[datetime]) -> None:
     for at in dates:
         out.print(f"  {moment(at)} {session.zone().key}")
 
+
+renamed.keep(schedule, "go-on", "resume")
 
 COMMANDS: dict[str, click.Command] = {"schedule": schedule}
