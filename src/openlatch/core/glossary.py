@@ -36,15 +36,13 @@ WORDS: dict[str, str] = {
     "grant": "The fact that a holder may act in an account: its terms, its state, who gave it and why.",
     "guard": "What no outsider may do. Exposures that break a guard are flagged.",
     "holder": (
-        "Whoever a grant is for: a person, a team, an app, or another account, whose users can then act here, "
-        "too."
+        "Whoever a grant is for: a person, a team, an app, or another account, whose users can then act here, too."
     ),
     "inside": "Belonging to the organisation. Everybody else is outside.",
     "item": "One line of a review that has to be decided.",
     "journal": "The tamper-evident record of everything that happened.",
     "latch": (
-        "A limit on an account, or on all accounts of a kind, that a change may not break. It is off, warns "
-        "or holds."
+        "A limit on an account, or on all accounts of a kind, that a change may not break. It is off, warns or holds."
     ),
     "level": "A named set of permissions in one system. Its reach is the highest of its permissions.",
     "link": "The grant of a connected app on one account.",
@@ -107,8 +105,5 @@ def similar(word: str) -> list[str]:
 def document() -> str:
     """The glossary as a document."""
     lines = [f"| {word} | {text} |" for word, text in sorted(WORDS.items())]
-    head = "# Words
-
-What the words of Open Latch mean. Each has one meaning, also in the console and on the command line.
-"
-    return "\n".join([head, "| word | meaning |", "|---|---|", *lines, ""])
+    about = "What the words of Open Latch mean. Each has one meaning, also in the console and on the command line."
+    return "\n".join(["# Words", "", about, "", "| word | meaning |", "|---|---|", *lines, ""])
