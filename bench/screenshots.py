@@ -182,7 +182,7 @@ def _terminal(demo: Demo, token: str) -> None:
     commands = (
         "openlatch flag list -n 3",
         'openlatch account show "Heating control"',
-        'openlatch who-can "Gwil Tresco" "Weather readings"',
+        'openlatch paths "Gwil Tresco" "Weather readings"',
         "openlatch journal verify",
     )
     environment = {

@@ -93,7 +93,8 @@ def test_signing_in_keeps_a_token_that_nobody_else_can_read(run: Run, tmp_path: 
         ("offer", "list"),
         ("schedule", "list"),
         ("journal", "list"),
-        ("who-can", "Gwil Tresco", "Weather readings"),
+        ("paths", "Gwil Tresco", "Weather readings"),
+        ("next",),
     ],
 )
 def test_each_command_that_shows_something_shows_it_as_a_table_and_as_json(
@@ -414,7 +415,7 @@ def test_a_schedule_is_previewed_made_paused_and_goes_on(run: Run) -> None:
     assert made["next"][0] == "2030-07-01T08:00:00Z"
     assert "paused" in run("schedule", "pause", "Yearly").stdout
     assert found(run("schedule", "show", made["id"], "-o", "json"))["next"] == []
-    assert "2030-07-01" in run("schedule", "go-on", "Yearly").stdout
+    assert "2030-07-01" in run("schedule", "resume", "Yearly").stdout
     assert "daily at most" in run(*plan[:4], "FREQ=HOURLY", *plan[5:]).stderr
 
 
@@ -463,7 +464,7 @@ def test_who_could_and_who_would(run: Run, tmp_path: Path) -> None:
     now = run("account", "access", "Heating control").stdout
     assert "Heating Planner" in now
     assert "Nobody can." in run("account", "access", "Heating control", "--at", "2001-01-01").stdout
-    assert "No path is known" in run("who-can", "Gwil Tresco", "Heating control", "--permission", "admit").stdout
+    assert "No path is known" in run("paths", "Gwil Tresco", "Heating control", "--permission", "admit").stdout
     table = found(run("account", "matrix", "Heating control", "-o", "json"))
     assert {"see", "change", "admit"} == {p["key"] for p in table["permissions"]}
     days = ("2001-01-01", "2100-01-01")

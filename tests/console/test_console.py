@@ -168,6 +168,53 @@ def test_axe_finds_nothing_on_any_page(signed_in: Open, places: dict[str, str], 
             assert wider <= 0, f"{name} is {wider} px wider than the screen"
 
 
+def test_the_first_actions_are_previewed_put_off_and_explained(
+    signed_in: Open, stack: Demo, tokens: dict[str, str]
+) -> None:
+    """Today begins with at most seven; each opens its preview, can wait with a reason, and has a matter to talk about."""
+    page = signed_in()
+    first = page.locator("[data-test=action-1]")
+    expect(first).to_be_visible(timeout=120_000)
+    assert page.locator("[data-test^=action-]").count() <= 7
+    title = first.get_by_role("heading").inner_text()
+    first.get_by_role("button", name=re.compile("^Preview")).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_role("button", name=re.compile("^Remove|^End"))).to_be_visible()
+    dialog.get_by_role("button", name="Cancel").click()
+    first.get_by_role("button", name=re.compile("^Later")).click()
+    dialog.get_by_label("Because").fill("Waiting for the printing house.")
+    dialog.get_by_role("button", name="Put it off").click()
+    expect(page.get_by_text("You have put 1 action off.")).to_be_visible()
+    expect(page.get_by_role("heading", name=title)).to_have_count(0)
+    first.get_by_role("link", name=re.compile("^Why")).click()
+    expect(page.get_by_role("heading", name="Reasons")).to_be_visible()
+    page.get_by_label("Comment", exact=True).fill("Asked the owner.")
+    page.get_by_role("button", name="Add the comment").click()
+    expect(page.get_by_text("Asked the owner.", exact=True)).to_be_visible()
+    refuse_faults(page, "matter")
+    page.keyboard.press("Control+k")
+    page.keyboard.type("what ends")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/ends$"))
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog", name="Keyboard")).to_be_visible()
+
+
+def test_the_menu_of_a_phone_has_every_place(signed_in: Open) -> None:
+    """And closes when one goes to one; a delegate's has only what there is for them."""
+    page = signed_in(size=PHONE)
+    page.get_by_role("button", name="Menu").click()
+    menu = page.get_by_role("navigation", name="All places")
+    assert menu.get_by_role("link").count() > 20
+    refuse_faults(page, "menu")
+    menu.get_by_role("link", name="Journal").click()
+    expect(page.get_by_role("heading", name="Journal", level=1)).to_be_visible()
+    expect(menu).to_have_count(0)
+    delegate = signed_in("delegate", size=PHONE)
+    delegate.get_by_role("button", name="Menu").click()
+    assert delegate.get_by_role("navigation", name="All places").get_by_role("link").count() < 7
+
+
 def test_the_sign_in_page_and_the_dialogs_are_sound_too(
     signed_in: Open, browser: Browser, stack: Demo, places: dict[str, str]
 ) -> None:
@@ -654,7 +701,8 @@ def test_an_account_as_it_was_and_what_ends_on_a_day(signed_in: Open, places: di
 def test_a_forgotten_folder_is_closed_and_the_next_one_prevented(signed_in: Open) -> None:
     """Found in two clicks, closed with a preview of all that its rule opens; a guard; and a draft told as one types."""
     page = signed_in("administrator")
-    page.get_by_role("link", name="Exposures", exact=True).click()
+    page.get_by_role("navigation", name="Places").get_by_role("link", name="Risk").click()
+    page.get_by_role("navigation", name="Risk").get_by_role("link", name="Exposures").click()
     page.get_by_role("button", name="Anyone can change").click()
     row = page.get_by_role("row").filter(has_text="Anyone can change “Accidents of the year”")
     expect(row).to_contain_text("anyone")
