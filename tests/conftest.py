@@ -55,9 +55,10 @@ def pytest_configure(config: pytest.Config) -> None:
     authentication._HASHER, authentication._NOBODY = cheap, cheap.hash("nobody")
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Each test is marked by its folder. Tests that share a running demo go to the same process: the browser's have
-    one, all others have another.
+    one, all others have another. The marks have to be there before xdist looks at them.
     """
     for item in items:
         room = Path(item.path).relative_to(Path(__file__).parent).parts[0]
