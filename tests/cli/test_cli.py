@@ -5,13 +5,11 @@ from __future__ import annotations
 import csv
 import io
 import json
-import os
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any, cast
+from typing import Any
 
 import httpx
 import psycopg
@@ -21,36 +19,8 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.demo.loader import PASSWORD
 from openlatch.runtime.demo import Demo
 from openlatch.test_systems import telemetry
-from tests.cli.program import Program
+from tests.cli.conftest import Run
 from tests.conftest import ROLES
-
-Run = Callable[..., subprocess.CompletedProcess[str]]
-
-
-@pytest.fixture(scope="module")
-def program(stack: Demo, tokens: dict[str, str]) -> Iterator[Program]:
-    """The program, imported once."""
-    started = Program({**os.environ, "COLUMNS": "160"})
-    yield started
-    started.stop()
-
-
-@pytest.fixture
-def run(program: Program, stack: Demo, tokens: dict[str, str], tmp_path: Path) -> Run:
-    """Runs the program as the administrator."""
-    environment = {
-        **os.environ,
-        "OPENLATCH_URL": stack.address,
-        "OPENLATCH_TOKEN": tokens["administrator"],
-        "XDG_CONFIG_HOME": str(tmp_path),
-        "COLUMNS": "160",
-    }
-
-    def go(*arguments: str, given: str = "", **changed: str) -> subprocess.CompletedProcess[str]:
-        kept = {k: v for k, v in {**environment, **changed}.items() if v}
-        return cast(subprocess.CompletedProcess[str], program.call(arguments, given, kept))
-
-    return go
 
 
 def found(result: subprocess.CompletedProcess[str]) -> Any:

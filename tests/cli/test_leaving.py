@@ -8,9 +8,8 @@ import sys
 import pytest
 
 from openlatch.runtime.demo import Demo
-from tests.cli.test_cli import Run, found, run
-
-__all__ = ["run"]
+from tests.cli.conftest import Run
+from tests.cli.test_cli import found
 
 
 def test_drift_and_doubts_are_listed_and_rules_are_set(run: Run) -> None:

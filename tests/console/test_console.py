@@ -168,10 +168,8 @@ def test_axe_finds_nothing_on_any_page(signed_in: Open, places: dict[str, str], 
             assert wider <= 0, f"{name} is {wider} px wider than the screen"
 
 
-def test_the_first_actions_are_previewed_put_off_and_explained(
-    signed_in: Open, stack: Demo, tokens: dict[str, str]
-) -> None:
-    """Today begins with at most seven; each opens its preview, can wait with a reason, and has a matter to talk about."""
+def test_the_first_actions_are_previewed_put_off_and_explained(signed_in: Open) -> None:
+    """Today begins with at most seven. Each opens its preview, can wait with a reason, and has a matter."""
     page = signed_in()
     first = page.locator("[data-test=action-1]")
     expect(first).to_be_visible(timeout=120_000)
