@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import timedelta
+from typing import Any
 from uuid import UUID
 
 import pytest
-from sqlalchemy import func, select, text
+from sqlalchemy import func, select, text, update
 
 from openlatch.core.flags.next_actions import ActionKind
 from openlatch.core.vocabulary import EndedAs, GrantState
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.attempt import attempt
 from openlatch.service.flags import evaluate as evaluate_flags
-from openlatch.service.next_actions import choose, matters, work_out
+from openlatch.service.next_actions import choose, matters, suppositions, work_out
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store.tables import ActionEffect, Flag, Grant, JournalEntry, Notice, Person, Term, Version
 from tests.service.conftest import Small
@@ -130,6 +132,43 @@ def test_what_has_been_dealt_with_drops_out_at_once(small: Small) -> None:
     small.clock.now += timedelta(minutes=1)
     with small.service.unit(small.itself) as unit:
         assert work_out.is_due(unit)
+
+
+def test_only_what_flags_changed_about_is_worked_out_anew(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The rest is as it was; and after some hours all of it is."""
+    worked_out(small)
+    tried: list[str] = []
+    plain = suppositions.found_under
+
+    def noting(unit: Unit, supposition: suppositions.Supposition, meanwhile: Callable[[], bool]) -> Any:
+        tried.append(supposition.changes[0].table.__name__)
+        return plain(unit, supposition, meanwhile)
+
+    monkeypatch.setattr(suppositions, "found_under", noting)
+    small.clock.now += timedelta(hours=1)
+    with small.service.unit(small.itself) as unit:
+        before = {row.key: row.clears for row in unit.db.scalars(select(ActionEffect))}
+        grant = unit.db.scalars(
+            select(Grant).join(Person, Person.id == Grant.person_id).where(Person.key == "edda")
+        ).one()
+        ident = grant.id
+        grant.state, grant.ended_as, grant.ended_at = GrantState.ENDED, EndedAs.REVOKED, unit.now
+        evaluate_flags.evaluate(unit, [ident])
+    small.clock.now += timedelta(hours=1)
+    worked_out(small)
+    first = len(tried)
+    assert 0 < first < len(before)
+    with small.service.unit(small.itself) as unit:
+        after = {row.key: row.clears for row in unit.db.scalars(select(ActionEffect))}
+    assert f"end.{ident}" in before.keys() - after.keys()
+    tried.clear()
+    small.clock.now += timedelta(hours=8)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(update(Flag).where(Flag.state == "open").values(worse_at=unit.now))
+    small.clock.now += timedelta(hours=1)
+    worked_out(small)
+    assert len(tried) > first
 
 
 def test_an_action_that_is_put_off_comes_back(small: Small) -> None:

@@ -84,6 +84,11 @@ class Proposal:
     asks: str = ""
 
     @property
+    def key(self) -> str:
+        """What names the action, as of its candidate."""
+        return f"{self.kind}.{self.subject}"
+
+    @property
     def stored(self) -> JsonObject:
         """What showing it takes, as it is stored."""
         return {

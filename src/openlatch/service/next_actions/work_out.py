@@ -6,11 +6,13 @@ rules are evaluated, and everything is rolled back. Only some actions at a time,
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import timedelta
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from uuid import UUID
 
-from sqlalchemy import delete, func, insert, or_, select, text
+from sqlalchemy import ColumnElement, delete, func, insert, or_, select, text
 
 from openlatch.core.access import paths as access_paths
 from openlatch.core.flags import BOOKS
@@ -34,8 +36,11 @@ MOST_FLAGS = 1_000
 AT_ONCE = 10
 # How long a row may be somebody else's before the action is tried by itself, and then left for the next time.
 _WAIT = "set local lock_timeout = '100ms'"
-# At least so long between two times.
+# The least time between two times, and at least so many times as long as the last one took.
 REST = timedelta(seconds=30)
+TIMES_AS_LONG = 20
+# What does not depend on flags alone, such as use, is looked at anew after so long.
+AT_LEAST_EVERY = timedelta(hours=6)
 
 
 def work_out(service: Service, organisation: UUID) -> None:
@@ -52,27 +57,62 @@ def _work_out(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
         if not is_due(unit):
             return
-        at = unit.now
+        at, started = unit.now, time.monotonic()
+        held = _held(unit)
         flags = open_flags(unit)
         rules = {rule.key: rule.number for book in BOOKS for rule in ruling(unit).rules(book.subject)}
         made = list(proposals(unit, flags))
     known = {(rules[flag.rule], flag.subject_id): flag.id for flag in flags if flag.rule in rules}
-    rows = [row for some in _some(made) for row in _tried(service, viewer, some, known)]
+    fresh = [proposal for proposal in made if not held.has(proposal)]
+    rows = [row for some in _some(fresh) for row in _tried(service, viewer, some, known)]
+    rows += [held.rows[proposal.key] for proposal in made if held.has(proposal)]
     with service.unit(viewer) as unit:
         unit.db.execute(delete(ActionEffect))
         if rows:
-            own = {"organisation_id": viewer.organisation, "at": at}
-            unit.db.execute(insert(ActionEffect), [{"id": new_id(), **own, **row} for row in rows])
+            own = {"organisation_id": viewer.organisation, "at": at, "seconds": time.monotonic() - started}
+            worked_out = {"worked_out_at": at}
+            unit.db.execute(insert(ActionEffect), [{"id": new_id(), **own, **worked_out, **row} for row in rows])
         unit.kinds.add("action")
 
 
 def is_due(unit: Unit) -> bool:
     """Whether flags have changed since actions were worked out, and that was long enough ago."""
-    at = unit.db.scalar(select(func.max(ActionEffect.at)))
+    at, seconds = unit.db.execute(select(func.max(ActionEffect.at), func.max(ActionEffect.seconds))).one()
     if at is None:
         return unit.db.scalar(select(Flag.id).where(Flag.state == FlagState.OPEN).limit(1)) is not None
-    changed = or_(Flag.raised_at > at, Flag.cleared_at > at, Flag.worse_at > at)
-    return at + REST < unit.now and unit.db.scalar(select(Flag.id).where(changed).limit(1)) is not None
+    rest = max(REST, timedelta(seconds=TIMES_AS_LONG * seconds))
+    return at + rest < unit.now and unit.db.scalar(select(Flag.id).where(_changed(at)).limit(1)) is not None
+
+
+def _changed(since: datetime) -> ColumnElement[bool]:
+    return or_(Flag.raised_at > since, Flag.cleared_at > since, Flag.worse_at > since)
+
+
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """What was worked out before, and still holds where no flag of an account or a holder has changed since."""
+
+    rows: Mapping[str, JsonObject]
+    accounts: frozenset[UUID]
+    holders: frozenset[UUID]
+
+    def has(self, proposal: Proposal) -> bool:
+        """Whether an action was worked out, and nothing has changed about it since."""
+        row = self.rows.get(proposal.key)
+        is_same = row is not None and row["proposal"] == proposal.stored
+        return is_same and proposal.account not in self.accounts and proposal.holder not in self.holders
+
+
+def _held(unit: Unit) -> _Held:
+    rows = list(unit.db.scalars(select(ActionEffect).where(ActionEffect.worked_out_at > unit.now - AT_LEAST_EVERY)))
+    since = max((row.at for row in rows), default=unit.now)
+    changed = unit.db.execute(select(Flag.account_id, Flag.holder_id).where(_changed(since))).all()
+    names = ("key", "account_id", "holder_id", "proposal", "clears", "raises", "loses_path", "worked_out_at")
+    return _Held(
+        {row.key: {name: getattr(row, name) for name in names} for row in rows},
+        frozenset(account for account, _ in changed if account),
+        frozenset(holder for _, holder in changed),
+    )
 
 
 def open_flags(unit: Unit) -> list[OpenFlag]:
@@ -115,7 +155,7 @@ def _row(unit: Unit, proposal: Proposal, known: Mapping[tuple[int, UUID], UUID])
         clears = {known[rule, seen.subject] for seen in found for rule in seen.clears if (rule, seen.subject) in known}
         raises = sum(risk_of(severity) for seen in found for severity in seen.raises)
     return {
-        "key": f"{proposal.kind}.{proposal.subject}",
+        "key": proposal.key,
         "account_id": proposal.account,
         "holder_id": proposal.holder,
         "proposal": proposal.stored,

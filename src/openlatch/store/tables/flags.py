@@ -8,6 +8,7 @@ from uuid import UUID
 from sqlalchemy import (
     BigInteger,
     CheckConstraint,
+    Double,
     ForeignKey,
     Index,
     Integer,
@@ -105,7 +106,8 @@ class Flag(Owned, Base):
 class ActionEffect(Owned, Base):
     """An action on flags as the worker worked it out: what it needs, and the open flags that it would clear.
 
-    ``raises`` is the risk of flags that it would raise. ``at`` is when that was so.
+    ``raises`` is the risk of flags that it would raise. ``worked_out_at`` is when that was found, ``at`` when it was
+    last known to hold, and ``seconds`` how long it took to find that out for all actions.
     """
 
     __tablename__ = "action_effects"
@@ -118,7 +120,9 @@ class ActionEffect(Owned, Base):
     clears: Mapped[list[UUID]] = mapped_column(ARRAY(Uuid))
     raises: Mapped[int]
     loses_path: Mapped[bool]
+    worked_out_at: Mapped[datetime]
     at: Mapped[datetime]
+    seconds: Mapped[float] = mapped_column(Double)
 
 
 class Postponement(Owned, Base):

@@ -36,7 +36,9 @@ def upgrade() -> None:
         sa.Column('clears', postgresql.ARRAY(sa.Uuid()), nullable=False),
         sa.Column('raises', sa.Integer(), nullable=False),
         sa.Column('loses_path', sa.Boolean(), nullable=False),
+        sa.Column('worked_out_at', sa.DateTime(timezone=True), nullable=False),
         sa.Column('at', sa.DateTime(timezone=True), nullable=False),
+        sa.Column('seconds', sa.Double(), nullable=False),
         sa.ForeignKeyConstraint(['account_id'], ['accounts.id'], name=op.f('fk_action_effects_account_id')),
         sa.UniqueConstraint('organisation_id', 'key', name=op.f('uq_action_effects_organisation_id')),
     )
