@@ -424,7 +424,7 @@ class Stage:
         path = re.sub(
             r"/([a-z-]+)/<uuid:(\w+)>",
             lambda m: f"/{m[1]}/{placed.get(m[2]) or ids[OF_PATHS[m[1]]]}",
-            route.path,
+            route.path.replace("<key>", f"{ids['account']}~{ids['person']}"),
         )
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         client: FlaskClient = self.app.test_client()

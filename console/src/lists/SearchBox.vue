@@ -16,21 +16,23 @@ const router = useRouter()
 const isOpen = ref(false)
 const typed = ref('')
 const words = refDebounced(computed(() => typed.value.trim()), 150)
-const { data, status } = useQuery({
+const { data, status, isPlaceholderData } = useQuery({
   key: () => ['search', words.value],
   query: () => get('/search', { q: words.value }),
   enabled: () => isOpen.value && words.value.length >= 2,
   placeholderData: (before) => before,
 })
 const groups = computed(() => {
-  const found = words.value.length >= 2 ? (data.value?.found ?? []) : []
+  // Never from an answer to what was typed before.
+  const isCurrent = typed.value.trim() === words.value && !isPlaceholderData.value
+  const found = words.value.length >= 2 && isCurrent ? (data.value?.found ?? []) : []
   return (Object.keys(KINDS) as One['kind'][]).map((kind) => ({ kind, rows: found.filter((one) => one.kind === kind) })).filter((group) => group.rows.length)
 })
 
 const { groups: places } = usePlaces()
-// A place is found by its name, and by what is there.
+// A place is found by its name, and by what is there, at once: Enter never takes one of an earlier list.
 const fitting = computed(() => {
-  const asked = words.value.toLowerCase()
+  const asked = typed.value.trim().toLowerCase()
   const all = places.value.flatMap((group) => group.places)
   return asked ? all.filter((place) => `${place.label} ${place.about}`.toLowerCase().includes(asked)).slice(0, 5) : all
 })
