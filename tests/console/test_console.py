@@ -701,7 +701,7 @@ def test_a_forgotten_folder_is_closed_and_the_next_one_prevented(signed_in: Open
     page = signed_in("administrator")
     page.get_by_role("navigation", name="Places").get_by_role("link", name="Risk").click()
     page.get_by_role("navigation", name="Risk").get_by_role("link", name="Exposures").click()
-    page.get_by_role("button", name="Anyone can change").click()
+    page.get_by_role("button", name="Anyone can change", exact=True).click()
     row = page.get_by_role("row").filter(has_text="Anyone can change “Accidents of the year”")
     expect(row).to_contain_text("anyone")
     row.get_by_role("checkbox").check()
@@ -736,7 +736,7 @@ def test_flags_are_picked_and_given_to_somebody(signed_in: Open) -> None:
     """Many at once, and the button says what would end."""
     page = signed_in("administrator")
     page.goto("/flags")
-    boxes = page.get_by_role("checkbox", name=re.compile("^Pick: "))
+    boxes = page.get_by_role("checkbox", name=re.compile("^Select: "))
     boxes.nth(0).check()
     boxes.nth(1).check()
     many = page.get_by_role("region", name="Many at once")
