@@ -117,6 +117,8 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
     return lists | {
         "me": Call("/me", EVERYBODY),
         "get_today": Call("/today", EVERYBODY),
+        "get_next_actions": Call("/next", EVERYBODY),
+        "get_matter": Call(f"/matters/{account}~{ids['person']}", OWNER),
         "get_account": Call(f"/accounts/{account}", OWNER | {"delegate"}),
         "get_person": Call(f"/people/{ids['person']}", OWNER),
         "get_app": Call(f"/apps/{ids['app']}", OWNER),
@@ -139,6 +141,10 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "export_journal": Call("/journal/export", ADMINISTRATOR),
         "journal_heads": Call("/journal/heads", ADMINISTRATOR),
         # Bodies from here on are refused by what they say, for whoever gets that far: 422 or 409.
+        "add_comment": Call(f"/matters/{account}~{ids['person']}/comments", OWNER, {"text": " "}, 422),
+        "postpone_action": Call(
+            "/next/postpone", EVERYBODY, {"key": f"end.{uuid4()}", "reason": "Test.", "last_day": "2099-01-01"}, 404
+        ),
         "accept_flag": Call(f"/flags/{ids['flag']}/accept", OWNER, accept, 422),
         "accept_flags": Call("/flags/accept", OWNER, {**accept, "flags": [str(ids["flag"])]}, 422),
         "reopen_flag": Call(f"/flags/{ids['flag']}/reopen", OWNER, {}, 409),
@@ -603,7 +609,16 @@ def test_each_route_as_each_kind_of_sign_in(
             elif role == "stranger" and (
                 (name.startswith(("list_", "take_", "edit_", "preview_edit")) and name not in NOT_LISTS)
                 or name
-                in ("me", "get_today", "get_doubts", "sign_out", "verify_journal", "export_journal", "journal_heads")
+                in (
+                    "me",
+                    "get_today",
+                    "get_next_actions",
+                    "get_doubts",
+                    "sign_out",
+                    "verify_journal",
+                    "export_journal",
+                    "journal_heads",
+                )
             ):
                 expected = {call.allowed if call.may is not NOBODY else 404}
             elif role == "stranger" and name in ("open_round", "bring"):

@@ -58,14 +58,14 @@ def comment(unit: Unit, key: str, text: str, mentions: Sequence[UUID]) -> schema
 
     BadInput for an empty one; NotFound for a matter that the viewer does not answer for, or somebody unknown.
     """
+    flag = unit.db.scalars(select(Flag).where(unit.sight.flags(), *_about(unit, key)).limit(1)).first()
+    if flag is None:
+        raise NotFound("There is no such matter, or you may not see it.")
     said = text.strip()
     if not said:
         raise BadInput("The comment is empty.", "Write something.", {"text": "is empty"})
     if unit.viewer.person is None:
         raise BadInput("Only a person can comment.", "Sign in as one.")
-    flag = unit.db.scalars(select(Flag).where(unit.sight.flags(), *_about(unit, key)).limit(1)).first()
-    if flag is None:
-        raise NotFound("There is no such matter, or you may not see it.")
     named = [unit.seen_person(ident) for ident in dict.fromkeys(mentions)]
     if any(person is None or person.standing == Standing.LEFT for person in named):
         raise NotFound("There is no such person, or they have left.", "Mention somebody else.")
