@@ -111,7 +111,10 @@ class ActionEffect(Owned, Base):
     """
 
     __tablename__ = "action_effects"
-    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "key"),
+        Index("ix_action_effects_organisation_id", "organisation_id"),
+    )
 
     key: Mapped[str]
     account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
@@ -129,7 +132,10 @@ class Postponement(Owned, Base):
     """An action on flags that somebody puts off, for themselves, until an instant. ``key`` names the action."""
 
     __tablename__ = "postponements"
-    __table_args__ = (UniqueConstraint("person_id", "key"),)
+    __table_args__ = (
+        UniqueConstraint("person_id", "key"),
+        Index("ix_postponements_organisation_id", "organisation_id"),
+    )
 
     person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"))
     key: Mapped[str]
@@ -141,7 +147,10 @@ class Comment(Owned, Base):
     """What somebody wrote about a matter: the flags of one holder in one account."""
 
     __tablename__ = "comments"
-    __table_args__ = (Index("ix_comments_matter", "organisation_id", "holder_id", "account_id", "at"),)
+    __table_args__ = (
+        Index("ix_comments_matter", "organisation_id", "holder_id", "account_id", "at"),
+        Index("ix_comments_organisation_id", "organisation_id"),
+    )
 
     account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
     holder_id: Mapped[UUID]

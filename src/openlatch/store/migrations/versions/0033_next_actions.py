@@ -40,7 +40,7 @@ def upgrade() -> None:
         sa.Column('at', sa.DateTime(timezone=True), nullable=False),
         sa.Column('seconds', sa.Double(), nullable=False),
         sa.ForeignKeyConstraint(['account_id'], ['accounts.id'], name=op.f('fk_action_effects_account_id')),
-        sa.UniqueConstraint('organisation_id', 'key', name=op.f('uq_action_effects_organisation_id')),
+        sa.UniqueConstraint('organisation_id', 'key', name=op.f('uq_action_effects_organisation_id_key')),
     )
     _table(
         'postponements',
@@ -49,7 +49,7 @@ def upgrade() -> None:
         sa.Column('until', sa.DateTime(timezone=True), nullable=False),
         sa.Column('reason', sa.Text(), nullable=False),
         sa.ForeignKeyConstraint(['person_id'], ['people.id'], name=op.f('fk_postponements_person_id')),
-        sa.UniqueConstraint('person_id', 'key', name=op.f('uq_postponements_person_id')),
+        sa.UniqueConstraint('person_id', 'key', name=op.f('uq_postponements_person_id_key')),
     )
     _table(
         'comments',
