@@ -196,7 +196,7 @@ def test_the_first_actions_are_previewed_put_off_and_explained(signed_in: Open) 
     expect(page.get_by_role("heading", name="Expiry dates", level=1)).to_be_visible()
     expect(page.get_by_role("dialog")).to_have_count(0)
     page.keyboard.press("?")
-    expect(page.get_by_role("dialog", name="Keyboard")).to_be_visible()
+    expect(page.get_by_role("dialog", name="Keyboard").get_by_text("This help")).to_be_visible()
 
 
 def test_the_menu_of_a_phone_has_every_place(signed_in: Open) -> None:
