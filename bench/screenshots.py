@@ -60,6 +60,9 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     page = _page(browser, demo)
     for name in ("flags", "drift"):
         _shoot(page, name, f"/{name}")
+    # What the actions would clear is worked out first.
+    page.goto("/")
+    page.locator("[data-test=action-1]").wait_for(timeout=180_000)
     _shoot(page, "today", "/")
     account = first("accounts", 'name eq "Booking desk mailbox"')
     _shoot(page, "account", f"/accounts/{account}")
@@ -180,6 +183,7 @@ def _link(demo: Demo, address: str) -> str:
 def _terminal(demo: Demo, token: str) -> None:
     """A real terminal window with real commands in it."""
     commands = (
+        "openlatch next -n 2",
         "openlatch flag list -n 3",
         'openlatch account show "Heating control"',
         'openlatch paths "Gwil Tresco" "Weather readings"',
@@ -201,7 +205,7 @@ def _terminal(demo: Demo, token: str) -> None:
         window = subprocess.Popen(
             ["xterm", *look, "-e", "bash", "-c", shown], env=environment, stderr=subprocess.DEVNULL
         )
-        time.sleep(7)
+        time.sleep(20)
         subprocess.run(["import", "-window", "root", str(SHOTS / "terminal.png")], env=environment, check=True)
         print("terminal")
     finally:

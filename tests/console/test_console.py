@@ -473,7 +473,7 @@ def test_lists_are_searched_filtered_and_sorted(signed_in: Open) -> None:
     expect(page.locator("tbody tr").first).to_contain_text("left")
     page.get_by_role("columnheader", name="Person").get_by_role("button").click()
     expect(page.get_by_role("columnheader", name="Person")).to_have_attribute("aria-sort", "ascending")
-    page.get_by_text("Filter, keep, take away").click()
+    page.get_by_text("Filter, save, export").click()
     page.get_by_label("Filter", exact=True).fill("shoe pr")
     page.get_by_role("button", name="Apply").click()
     expect(page.get_by_role("alert")).to_contain_text("no attribute 'shoe'")

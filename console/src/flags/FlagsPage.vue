@@ -100,7 +100,7 @@ function parts(flag: FlagRow): string {
           <button v-if="answersFor()" class="link" @click="reopen(flag)">Open it again<span class="sr-only">: {{ flag.sentence }}</span></button>
         </p>
       </div>
-      <div v-if="flag.state === 'open' && answersFor()" class="flex gap-2 md:flex-col lg:flex-row">
+      <div v-if="flag.state === 'open' && answersFor()" class="flex items-start gap-2 md:flex-col lg:flex-row">
         <button class="button" @click="accepting = [flag]">Accept<span class="sr-only"> {{ flag.sentence }}</span></button>
         <button v-if="flag.act === 'trim'" class="button" @click="trimming = [flag]">Trim<span class="sr-only"> {{ flag.sentence }}</span></button>
         <button v-if="canEnd(flag)" class="button-end" @click="ending = [flag]">{{ flag.subject.kind === 'session' ? 'End session' : 'End access' }}<span class="sr-only"> {{ flag.sentence }}</span></button>

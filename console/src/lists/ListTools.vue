@@ -50,7 +50,7 @@ watch(filter, (value) => (written.value = value))
       </button>
     </div>
     <details class="grow">
-      <summary class="w-fit cursor-pointer rounded-md px-2 py-1 text-soft hover:text-ink">{{ list ? 'Filter, keep, take away' : 'Filter' }}</summary>
+      <summary class="w-fit cursor-pointer rounded-md px-2 py-1 text-soft hover:text-ink">{{ list ? 'Filter, save, export' : 'Filter' }}</summary>
       <form class="mt-1 flex gap-2" @submit.prevent="filter = written">
         <input v-model="written" class="field font-mono text-sm" aria-label="Filter" placeholder="account.sensitivity ge 3 and not (last_used_at pr)" />
         <button class="button">Apply</button>
