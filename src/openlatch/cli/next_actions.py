@@ -11,7 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.output import day, out, output_option, severity, show_one
+from openlatch.cli.output import day, out, output_option, severity, short, show_one
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -93,22 +93,22 @@ def _share(found: schemas.NextActions) -> str:
 
 def _command(action: schemas.NextAction) -> str:
     """The command that shows what an action would do, and asks; empty where the console is needed."""
-    grants = " ".join(map(str, action.grants))
+    grants = " ".join(map(short, action.grants))
     match action.kind:
         case "end":
             return f"openlatch revoke {grants}"
         case "end_sessions":
-            return f"openlatch session end {' '.join(map(str, action.sessions))}"
+            return f"openlatch session end {' '.join(map(short, action.sessions))}"
         case "trim" if action.level:
-            return f"openlatch trim {grants} --level {action.level.id}"
+            return f"openlatch trim {grants} --level {short(action.level.id)}"
         case "set_end":
             return f"openlatch trim {grants} --until {action.last_day or action.until}"
         case "record":
             return f"openlatch grant adopt {grants}"
         case "close_exposures":
-            return f"openlatch exposure close {' '.join(map(str, action.exposures))}"
+            return f"openlatch exposure close {' '.join(map(short, action.exposures))}"
         case "accept":
-            return f"openlatch flag accept {' '.join(str(flag.id) for flag in action.clears)}"
+            return f"openlatch flag accept {' '.join(short(flag.id) for flag in action.clears)}"
         case "hand_over" if action.account and action.successor:
             names = (shlex.quote(action.account.name), shlex.quote(action.successor.name))
             return f"openlatch account hand-over {names[0]} --to {names[1]}"
