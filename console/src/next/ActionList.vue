@@ -42,7 +42,7 @@ const done = (): void => {
         <p class="text-sm">{{ action.clears[0]?.sentence }}</p>
         <p class="text-sm text-soft">
           <SeverityMark :severity="action.clears[0]?.severity ?? 1" class="mr-2 inline-flex" />
-          Clears {{ counted(action.clears.length, 'flag') }}. {{ action.notes.join(' ') }}
+          Would clear {{ counted(action.clears.length, 'flag') }}. {{ action.notes.join(' ') }}
           <RouterLink v-if="!isMatter" :to="`/matters/${action.matter}`" class="link">Why<span class="sr-only">: {{ action.title }}</span></RouterLink>
         </p>
         <p v-if="action.later_until" class="text-sm">Put off until {{ day(action.later_until) }}: {{ action.later_because }}</p>

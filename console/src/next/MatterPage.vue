@@ -66,7 +66,7 @@ const assign = (person: string | null) => attempt(() => send('POST', '/flags/ass
           <ActionList :actions="data.actions" is-matter @changed="refetch()" />
         </section>
         <section v-if="data.cleared.length" class="card p-5" aria-labelledby="cleared">
-          <h2 id="cleared" class="text-xl">Done</h2>
+          <h2 id="cleared" class="text-xl">Cleared</h2>
           <ul class="mt-2 space-y-1"><li v-for="flag in data.cleared" :key="flag.id">{{ flag.title }}: cleared on {{ day(flag.cleared_at) }}</li></ul>
         </section>
       </div>

@@ -26,7 +26,7 @@ const reach = computed(() => {
 })
 const nothing = computed(() => {
   const found = next.data.value
-  if (!found?.flags) return 'No flag is open. What you answer for is in order.'
+  if (!found?.flags) return 'No flag is open on what you answer for.'
   if (found.as_of === null || found.is_due) return 'What each action would clear is being worked out. The list appears by itself.'
   return found.postponed ? 'You have put off every action.' : `${counted(found.flags, 'flag')} are open that no action clears.`
 })

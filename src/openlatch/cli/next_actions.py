@@ -66,7 +66,7 @@ def _write(found: schemas.NextActions) -> None:
         for flag in action.clears[:2]:
             out.print(f"   {flag.sentence}", markup=False, soft_wrap=True)
         count = len(action.clears)
-        clears = f"Clears {count} flag{'s' * (count != 1)}."
+        clears = f"Would clear {count} flag{'s' * (count != 1)}."
         out.print(f"   {' '.join([clears, *action.notes])}", markup=False, soft_wrap=True)
         if action.later_until:
             out.print(f"   Put off until {day(action.later_until)}: {action.later_because}", markup=False)
@@ -81,7 +81,7 @@ def _share(found: schemas.NextActions) -> str:
     if found.covered < found.flags:
         flags += f"; actions are known for {found.covered}"
     told = [
-        f"{count} clear {share}"
+        f"{count} would clear {share}"
         for count, share in ((found.half, "half of the risk"), (found.nine_tenths, "nine tenths"))
         if count is not None
     ]

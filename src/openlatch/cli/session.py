@@ -128,6 +128,9 @@ class Reference(click.ParamType[UUID]):
                     return find(service, self.kind, value)
                 self.fail(f"{value!r} is neither an id nor the end of one, as lists show it.", param, ctx)
             fits = service.list(self.kind, filter=f'id ew "{value}"', limit=2).rows
+            if not fits and self.kind in _SINGULAR:
+                # A name may be spelled like a reference.
+                return find(service, self.kind, value)
         if len(fits) != 1:
             what = _SINGULAR.get(self.kind, self.kind.rstrip("s"))
             how_many = "Several" if fits else "None"

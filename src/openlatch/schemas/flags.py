@@ -332,7 +332,9 @@ class NextActions(Answer):
     half: int | None = Field(description="How many actions clear half of the risk; absent when all don't.")
     nine_tenths: int | None = Field(description="How many actions clear nine tenths of it; absent when all don't.")
     postponed: int = Field(description="Actions that you have put off.")
-    as_of: datetime | None = Field(description="When the effects of actions were worked out; absent before.")
+    as_of: datetime | None = Field(
+        description="When the effects of actions were worked out, the oldest of them; absent before."
+    )
     is_due: bool = Field(description="Whether flags have changed since, so that they are worked out anew soon.")
 
 

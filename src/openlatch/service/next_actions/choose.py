@@ -49,7 +49,7 @@ def page(unit: Unit, most: int = MOST_SHOWN, postponed: bool = False) -> schemas
     later = _postponed(unit)
     total = sum(risks.values())
     shown = [each for each in chosen if postponed or each.candidate.key not in later][:most]
-    worked_out = unit.db.scalar(select(func.max(ActionEffect.at)))
+    worked_out = unit.db.scalar(select(func.min(ActionEffect.worked_out_at)))
     return schemas.NextActions(
         actions=[_shown(unit, actions[each.candidate.key], [flags[i] for i in each.clears], later) for each in shown],
         flags=len(flags),
@@ -179,7 +179,7 @@ def _notes(unit: Unit, action: _Action, told: JsonView) -> list[str]:
     doubts = action.candidate.doubts
     notes = []
     if told["checks_path"]:
-        notes.append("They lose their last path." if doubts.last_path else "They keep another path.")
+        notes.append("They lose their last known path." if doubts.last_path else "They have another known path.")
     if doubts.used:
         notes.append(f"It was used on {day_in_words(datetime.fromisoformat(told['used_at']), unit.zone)}.")
     elif action.candidate.kind is ActionKind.END and told["checks_path"]:

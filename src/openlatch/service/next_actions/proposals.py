@@ -206,7 +206,7 @@ class _Proposals:
                 ActionKind.TRIM,
                 grant,
                 flags,
-                f"Trim {self._access(grant)} to “{level.name}”, which covers the use of a year",
+                f"Trim {self._access(grant)} to “{level.name}”, which covers all use known of the last 365 days",
                 suppositions.trimmed(grant.id, [term.id for term in self.terms[grant.id]], level.id),
                 level=level,
                 by_hand=self._hands(grant.account_id),
