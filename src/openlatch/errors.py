@@ -23,6 +23,8 @@ OpenLatchError
 
 from __future__ import annotations
 
+from openlatch.json_values import JsonObject
+
 
 class OpenLatchError(Exception):
     """The base: a sentence that says what is wrong, and one that says what to do about it."""
@@ -70,9 +72,13 @@ class NotSignedIn(OpenLatchError):
 
 
 class FactorNeeded(NotSignedIn):
-    """The password is right; the code of the second factor is needed too."""
+    """The password is right; the second factor is needed too. ``passkey``: how a browser is asked for one of theirs."""
 
     title = "A code is needed"
+
+    def __init__(self, detail: str, remedy: str = "", passkey: JsonObject | None = None) -> None:
+        super().__init__(detail, remedy)
+        self.passkey = passkey
 
 
 class OrganisationNeeded(NotSignedIn):

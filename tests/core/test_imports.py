@@ -112,3 +112,13 @@ def test_all_that_is_wrong_with_a_line_is_said_at_once() -> None:
     """Not one thing at a time."""
     errors = records.check(3, {"key": "", "name": "", "address": "nobody", "inside": "maybe"}, records.PEOPLE, LONDON)
     assert [e.field for e in errors] == ["key", "name", "address", "inside"]
+
+
+def test_a_field_is_as_long_as_it_may_be_and_truth_is_read_as_it_is_written() -> None:
+    assert records.text("x" * records.LONGEST_FIELD, LONDON) == "x" * records.LONGEST_FIELD
+    with pytest.raises(records.BadField, match="10001 characters; 10000 are the most"):
+        records.text("x" * (records.LONGEST_FIELD + 1), LONDON)
+    assert [records.truth(word, LONDON) for word in (True, " Yes", "wahr", 1)] == [True] * 4
+    assert [records.truth(word, LONDON) for word in (False, "NO", "faux", 0)] == [False] * 4
+    with pytest.raises(records.BadField, match="has to be true or false"):
+        records.truth("perhaps", LONDON)

@@ -78,6 +78,14 @@ def test_what_breaks_each_latch(
     assert all(breach.remedy for breach in found)
 
 
+def test_of_many_delegates_the_first_are_named_and_the_others_counted() -> None:
+    everybody = [Person(person(n).id, f"P{n}", inside=True, second_factor=True) for n in range(7)]
+    held = [grant(n, person(n), 0) for n in range(1, 7)]
+    register = Register.of(everybody, (), [], [Account(HERE, "Box", person(0).id)], held)
+    (found,) = breaches([latch(LatchKind.MOST_DELEGATES, 5)], Crowd.of(register, HERE, NOW, None))
+    assert found.fact == "there are 6 delegates (P1, P2, P3, P4 and 2 more)"
+
+
 def test_what_is_public_and_what_a_partner_holds() -> None:
     """Neither needs a person."""
     open_plan = {UUID(int=7): "Plan"}

@@ -141,7 +141,7 @@ QUIET: dict[str, dict[str, Any]] = {
 OUT, LINK = {"inside": False}, {"is_link": True}
 # rule: facts with which it is quiet still, facts with which it speaks, and a part of what it says then.
 EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
-    "unused": ({"idle_days": 120}, {"idle_days": 121}, "since 1 March 2026; 120 days are the limit"),
+    "unused": ({"idle_days": 120}, {"idle_days": 121}, "since 1 March 2026; the limit here is 120 days"),
     "never_used": ({"idle_days": -1, "given_days": 60}, {"idle_days": -1, "given_days": 61}, "has never used it"),
     "used_again": ({"dormant_days": 270}, {"dormant_days": 271}, "for the first time since"),
     "excess_rights": ({"rights_used": 2}, {"rights_used": 1}, "used 1 of the 3 rights"),
@@ -204,9 +204,9 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "payer_left": ({}, {"payer_left": True}, "who pays for Ledger, left on 28 February 2026"),
     "payment_ends": ({"paid_days": 31}, {"paid_days": 30}, "Ledger is paid for until 28 February 2026"),
     "no_second_factor": ({"second_factor": False, "far_accounts": 0}, {"second_factor": False}, "on 2 accounts"),
-    "outsider_wide": ({**OUT, "accounts": 8}, {**OUT, "accounts": 9}, "reaches 9 accounts; 8 are the limit"),
+    "outsider_wide": ({**OUT, "accounts": 8}, {**OUT, "accounts": 9}, "reaches 9 accounts; the limit is 8"),
     "never_together": ({}, {"together": True}, "books.pay and books.check, which must never"),
-    "offer_waiting": ({"waiting_days": 21}, {"waiting_days": 22}, "21 days are the limit"),
+    "offer_waiting": ({"waiting_days": 21}, {"waiting_days": 22}, "the limit is 21 days"),
 }
 
 

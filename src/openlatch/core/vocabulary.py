@@ -318,6 +318,8 @@ class TokenScope(StrEnum):
 
     READ = "read"
     WRITE = "write"
+    # For a directory that keeps people and teams, and nothing else.
+    SCIM = "scim"
 
 
 class Acts(StrEnum):

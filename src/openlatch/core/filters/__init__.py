@@ -2,7 +2,7 @@
 
 from openlatch.core.filters.grammar import parse
 from openlatch.core.filters.tree import AND, NOT, OR, Compare, Node, Operator, Present, names_in
-from openlatch.core.filters.values import Attribute, Kind, check, matches
+from openlatch.core.filters.values import Attribute, Kind, check, matches, operators_of, require_attribute
 
 __all__ = [
     "AND",
@@ -17,5 +17,7 @@ __all__ = [
     "check",
     "matches",
     "names_in",
+    "operators_of",
     "parse",
+    "require_attribute",
 ]

@@ -100,6 +100,7 @@ def parse(text: str) -> Node:
         raise BadFilter(
             f"The filter can't be read {place}: {text[:200]!r}.",
             'Write it like: state eq "active" and (reach eq "spend" or not (last_used pr)).',
+            {"filter": place},
         ) from None
     except (VisitError, RecursionError) as error:
         raise BadFilter(f"The filter can't be read: {error}.", "Simplify it.") from None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -50,6 +51,11 @@ class Attribute:
     sentence: str
 
 
+def operators_of(kind: Kind) -> list[Operator]:
+    """The operators that compare what an attribute of a kind holds, in the order in which they are listed."""
+    return [operator for operator in Operator if operator in _ALLOWED[kind]]
+
+
 def check(node: Node, attributes: Mapping[str, Attribute]) -> Node:
     """The same filter with its values turned into what the attributes hold.
 
@@ -60,7 +66,7 @@ def check(node: Node, attributes: Mapping[str, Attribute]) -> Node:
         case Compare():
             return _check_compare(node, attributes)
         case Present():
-            _known(node.name, attributes)
+            require_attribute(node.name, attributes)
             return node
         case AND():
             return AND(check(node.left, attributes), check(node.right, attributes))
@@ -70,20 +76,24 @@ def check(node: Node, attributes: Mapping[str, Attribute]) -> Node:
             return NOT(check(node.inner, attributes))
 
 
-def _known(name: str, attributes: Mapping[str, Attribute]) -> Attribute:
+def require_attribute(name: str, attributes: Mapping[str, Attribute]) -> Attribute:
+    """The attribute of that name. BadFilter, with the names that are close, when there is none."""
     if name not in attributes:
-        raise BadFilter(f"There is no attribute {name!r} here.", f"Use one of: {', '.join(sorted(attributes))}.")
+        near = difflib.get_close_matches(name, attributes, n=3)
+        known = f"Did you mean {' or '.join(near)}? " if near else ""
+        remedy = f"{known}Use one of: {', '.join(sorted(attributes))}."
+        raise BadFilter(f"There is no attribute {name!r} here.", remedy, {"filter": name})
     return attributes[name]
 
 
 def _check_compare(node: Compare, attributes: Mapping[str, Attribute]) -> Node:
-    kind = _known(node.name, attributes).kind
+    kind = require_attribute(node.name, attributes).kind
     if node.operator not in _ALLOWED[kind]:
         fits = ", ".join(sorted(_ALLOWED[kind]))
-        raise BadFilter(f"{node.name!r} can't be compared with {node.operator}.", f"Use one of: {fits}, pr.")
+        raise _wrong(node, f"{node.name!r} can't be compared with {node.operator}.", f"Use one of: {fits}, pr.")
     if node.value is None:
         if node.operator not in (Operator.EQ, Operator.NE):
-            raise BadFilter(f"{node.name} {node.operator} null has no meaning.", "Use eq null, or pr.")
+            raise _wrong(node, f"{node.name} {node.operator} null has no meaning.", "Use eq null, or pr.")
         return NOT(Present(node.name)) if node.operator is Operator.EQ else Present(node.name)
     return Compare(node.name, node.operator, _value(node, kind))
 
@@ -99,7 +109,12 @@ def _value(node: Compare, kind: Kind) -> JsonValue:
             return ending(value) if kind is Kind.ID and node.operator is Operator.EW else _from_text(value, kind)
     except (ValueError, OverflowError):
         pass
-    raise BadFilter(f"{value!r} is not a value for {node.name!r}.", f"It holds {_EXAMPLES[kind]}.")
+    raise _wrong(node, f"{value!r} is not a value for {node.name!r}.", f"It holds {_EXAMPLES[kind]}.")
+
+
+def _wrong(node: Compare, detail: str, remedy: str) -> BadFilter:
+    """What is wrong with a comparison, with the attribute at which to look."""
+    return BadFilter(detail, remedy, {"filter": node.name})
 
 
 def _from_text(value: str, kind: Kind) -> JsonValue:

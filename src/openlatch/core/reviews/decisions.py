@@ -9,11 +9,11 @@ from itertools import pairwise
 from statistics import median
 from uuid import UUID
 
+from openlatch.core.checks import require_words
 from openlatch.core.reviews.assignment import MAY_BE_THE_SAME, About
 from openlatch.core.vocabulary import Fate, Reach, Severity, Subject, Verdict
 from openlatch.errors import BadInput, NotAllowed
 
-SHORTEST_REASON = 3
 # What revoking comes to for each kind of item. A trim is for grants and links; of an exposure it is until when it is
 # intended, or that it is narrowed to the use that was seen.
 REVOKING = {
@@ -59,13 +59,9 @@ def refuse_unfit(item: Undecided, choice: Choice, decider: UUID | None, now: dat
     """
     refuse_involved(item.about, decider)
     needs_reason = choice.verdict is not Verdict.KEEP or item.severity >= Severity.HIGH
-    if needs_reason and len(choice.reason.strip()) < SHORTEST_REASON:
+    if needs_reason:
         why = "a keep against an open flag" if choice.verdict is Verdict.KEEP else f"a decision to {choice.verdict}"
-        raise BadInput(
-            f"There has to be a reason for {why}.",
-            "Say in a few words why.",
-            {"reason": "is missing"},
-        )
+        require_words(choice.reason, f"There has to be a reason for {why}.")
     if choice.verdict is Verdict.TRIM:
         _refuse_unfit_trim(item, choice, now)
     elif choice.level_reach is not None or choice.until is not None or choice.to_use:

@@ -162,7 +162,7 @@ def no_steward(account: Account, limit: Limits) -> When:
     65,
     "Too many decide who gets in",
     Remedy("Trim those to a lower level who do not need it.", ""),
-    "{stewards} people besides the owner decide who gets into {account}; {limit} are the limit here.",
+    "{stewards} people besides the owner decide who gets into {account}; the limit here is {limit}.",
 )
 def many_stewards(account: Account, limit: Limits) -> When:
     """More people than this, besides the owner, decide who else gets in, by whichever paths."""
@@ -230,7 +230,7 @@ def no_second_factor(person: Person, limit: Limits) -> When:
     71,
     "An outsider in many accounts",
     Remedy("Look through what they hold, and end what is not needed.", ""),
-    "{holder} is outside the organisation and reaches {accounts:#account}; {limit} are the limit.",
+    "{holder} is outside the organisation and reaches {accounts:#account}; the limit is {limit}.",
 )
 def outsider_wide(person: Person, limit: Limits) -> When:
     """Somebody outside reaches more accounts than this, by whichever paths."""
@@ -258,7 +258,7 @@ def never_together(person: Person, limit: Limits) -> When:
     80,
     "An offer that nobody answers",
     Remedy("Ask whom it is for, or withdraw it.", ""),
-    "The offer of {account} to {holder}, first sent on {sent_at:day}, is not answered; {limit} days are the limit.",
+    "The offer of {account} to {holder}, first sent on {sent_at:day}, is not answered; the limit is {limit:#day}.",
 )
 def offer_waiting(offer: Offer, limit: Limits) -> When:
     """An offer has waited for its answer for longer than this, or ran out and was not sent again."""

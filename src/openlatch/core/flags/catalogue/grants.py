@@ -23,7 +23,7 @@ def seasonal(pause: Number, before: Number, limit: Number) -> Truth:
     1,
     "Unused for too long",
     Remedy("Revoke it, or ask the holder whether it is still needed.", "revoke"),
-    "{holder} has not used “{level}” on {account} since {last_used_at:day}; {limit} days are the limit here.",
+    "{holder} has not used “{level}” on {account} since {last_used_at:day}; the limit here is {limit:#day}.",
 )
 def unused(grant: Grant, limit: Limits) -> When:
     """It was used, but not for longer than this. Access that paused for as long before and came into use again is

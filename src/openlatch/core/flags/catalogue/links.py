@@ -14,7 +14,7 @@ Link = type[GrantFacts]
     20,
     "An app that is not used",
     Remedy("Unlink it.", "revoke"),
-    "{holder} has not used its link to {account} since {last_used_at:day}; {limit} days are the limit here.",
+    "{holder} has not used its link to {account} since {last_used_at:day}; the limit here is {limit:#day}.",
 )
 def app_unused(link: Link, limit: Limits) -> When:
     """The app was used with this account, but not for longer than this."""
@@ -61,7 +61,7 @@ def app_unknown(link: Link, limit: Limits) -> When:
     24,
     "An app's token is too old",
     Remedy("Have the app get a new token, then end the old one.", ""),
-    "{holder} has used the same token for {account} since {credential_since:day}; {limit} days are the limit here.",
+    "{holder} has used the same token for {account} since {credential_since:day}; the limit here is {limit:#day}.",
 )
 def token_too_old(link: Link, limit: Limits) -> When:
     """The token or key by which the app comes in is older than this."""

@@ -17,7 +17,7 @@ NEAR_KM = 200
     40,
     "A session open for too long",
     Remedy("End the session.", END),
-    "{holder} has been signed in to {account} on {device} since {started_at:day}; {limit} days are the limit here.",
+    "{holder} has been signed in to {account} on {device} since {started_at:day}; the limit here is {limit:#day}.",
 )
 def session_too_old(session: Session, limit: Limits) -> When:
     """A session has been open for longer than this."""
