@@ -325,7 +325,8 @@ def test_connections_that_were_lost_cost_no_request(service: Service, organisati
     with service.unit(organisation), service.unit(organisation), alone(service.engine, "a lock") as ours:
         assert ours
     with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
-        lost = "select count(pg_terminate_backend(pid, 5000)) from pg_stat_activity where datname = %s"
+        lost = "select count(pg_terminate_backend(pid, 5000)) from pg_stat_activity"
+        lost += " where datname = %s and backend_type = 'client backend'"
         assert db.execute(lost, [service.engine.url.database]).fetchone() == (3,)
     with alone(service.engine, "a lock") as ours, service.unit(organisation) as unit:
         assert ours

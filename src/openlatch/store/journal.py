@@ -8,13 +8,14 @@ from datetime import UTC, datetime
 from uuid import UUID
 
 import orjson
-from sqlalchemy import ColumnElement, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core.journal import chain as core
+from openlatch.core.vocabulary import HolderKind
 from openlatch.json_values import JsonObject, SqlTuple
 from openlatch.store.database import Driver, driver_of
-from openlatch.store.tables import JournalEntry, JournalHead
+from openlatch.store.tables import Account, App, Grant, JournalEntry, JournalHead, Person, SignIn, Team
 
 # Row-level security allows no COPY into the journal itself, so many entries go through a temporary table.
 FEW = 100
@@ -193,12 +194,15 @@ def _row(organisation: UUID, entry: JsonObject) -> SqlTuple:
     )
 
 
-def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None) -> Iterator[JsonObject]:
-    """Every entry in order, or those that match, as sealed. Streamed."""
+def export(
+    db: Db, organisation: UUID, where: ColumnElement[bool] | None = None, limit: int | None = None
+) -> Iterator[JsonObject]:
+    """Every entry in order, or those that match, up to ``limit``, as sealed. Streamed."""
     # Columns, not objects: there are millions.
     wanted = select(*(getattr(JournalEntry, name) for name in _EXPORTED)).order_by(JournalEntry.position)
     if where is not None:
         wanted = wanted.where(where)
+    wanted = wanted.limit(limit)
     rows = db.execute(wanted.execution_options(yield_per=5_000))
     written = str(organisation)
     for row in rows:
@@ -216,6 +220,27 @@ def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None)
             **({"key": key.hex()} if key is not None else {}),
             **({"told": told.hex()} if told is not None else {}),
         }
+
+
+def holders(db: Db, grants: Iterable[UUID]) -> dict[UUID, JsonObject]:
+    """Whose each of some grants is: kind, id and present name."""
+    name = func.coalesce(Person.name, Team.name, App.name, Account.name)
+    wanted = (
+        select(Grant.id, Grant.holder_kind, Grant.holder_id, name)
+        .outerjoin(Person, Person.id == Grant.person_id)
+        .outerjoin(Team, Team.id == Grant.team_id)
+        .outerjoin(App, App.id == Grant.app_id)
+        .outerjoin(Account, Account.id == Grant.holder_account_id)
+        .where(Grant.id.in_(list(grants)))
+    )
+    return {row[0]: {"kind": row[1], "id": str(row[2]), "name": row[3]} for row in db.execute(wanted)}
+
+
+def people_of(db: Db, sign_ins: Iterable[UUID]) -> dict[UUID, JsonObject]:
+    """Whose each of some sign-ins is, of those that there are: kind, id and present name."""
+    wanted = select(SignIn.id, Person.id, Person.name).join(Person, Person.id == SignIn.person_id)
+    found = db.execute(wanted.where(SignIn.id.in_(list(sign_ins))))
+    return {row[0]: {"kind": HolderKind.PERSON.value, "id": str(row[1]), "name": row[2]} for row in found}
 
 
 def head(db: Db) -> tuple[int, str]:

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from alembic import command
-from alembic.config import Config
 from procrastinate import App, SyncPsycopgConnector
 from psycopg import sql
 from psycopg.errors import LockNotAvailable
@@ -16,6 +15,10 @@ from sqlalchemy.exc import OperationalError
 
 from openlatch.errors import BadInput, Conflict
 from openlatch.store.database import engine_for
+
+# Alembic is imported where it migrates: the servers, which only ask for the newest revision, start without it.
+if TYPE_CHECKING:
+    from alembic.config import Config
 
 # The role of commands that an administrator of the server runs, and those of the two processes, which may less.
 APP_ROLE, WEB_ROLE, WORKER_ROLE = "openlatch_app", "openlatch_web", "openlatch_worker"
@@ -64,6 +67,8 @@ def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:
     with connection.begin():
         for role, password in ((APP_ROLE, passwords.app), (WEB_ROLE, passwords.web), (WORKER_ROLE, passwords.worker)):
             _make_role(connection, role, password)
+    from alembic import command
+
     command.upgrade(config_for(connection), "head")
     has_queue = connection.scalar(text("select to_regclass('procrastinate_jobs') is not null"))
     connection.commit()
@@ -77,7 +82,11 @@ def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:
 # Columns that a process may not read, nor change; and tables of which it may do only so much.
 _HIDDEN: dict[str, dict[str, tuple[str, ...]]] = {
     WEB_ROLE: {"systems": ("secret",), "system_trials": ("secret",)},
-    WORKER_ROLE: {"sign_ins": ("password_hash", "factor_secret"), "recovery_codes": ("code_hash",)},
+    WORKER_ROLE: {
+        "sign_ins": ("password_hash", "factor_secret"),
+        "recovery_codes": ("code_hash",),
+        "identity_providers": ("client_secret",),
+    },
     APP_ROLE: {},
 }
 _LIMITED: dict[str, dict[str, str]] = {
@@ -86,6 +95,8 @@ _LIMITED: dict[str, dict[str, str]] = {
         **dict.fromkeys(("web_sessions", "api_tokens"), "select, update, delete"),
         # It writes the links of forgotten passwords, and lets nobody in by an invitation.
         "invitations": "select, delete",
+        "passkeys": "select, delete",
+        "device_requests": "select, delete",
         "set_up_codes": "",
     },
     APP_ROLE: {},
@@ -102,6 +113,7 @@ def _rights(connection: Connection) -> Iterator[str]:
     yield f"revoke update, delete, truncate on journal from {everybody}"
     yield f"grant execute on function erase_from_journal(bigint, text, text, jsonb, bytea) to {everybody}"
     yield f"grant execute on function people_named(text, text, int), accounts_named(text, text, int) to {everybody}"
+    yield f"grant execute on function service_figures() to {everybody}"
     yield f"grant execute on function erase_from_reviews(text, text) to {everybody}"
     yield f"grant execute on function erase_from_versions(text, text) to {everybody}"
     # Earlier versions of rows, and the versions of teams' members, are written by triggers alone.
@@ -123,8 +135,15 @@ def _columns(connection: Connection, table: str) -> list[str]:
     return list(connection.scalars(text(wanted), {"table": table}))
 
 
+def newest() -> str:
+    """The revision that this program's tables have."""
+    return max(path.name[:4] for path in (Path(__file__).parent / "migrations" / "versions").glob("[0-9]*.py"))
+
+
 def config_for(connection: Connection) -> Config:
     """Alembic's configuration for a connection of the database's owner."""
+    from alembic.config import Config
+
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     config.attributes["connection"] = connection

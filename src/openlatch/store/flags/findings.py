@@ -28,12 +28,13 @@ Found = Sequence[tuple[Rule, Finding]]
 
 @dataclass(frozen=True, slots=True)
 class Changed:
-    """A flag that changed: its id, rule, account and sentence."""
+    """A flag that changed: its id, rule, account, sentence and score."""
 
     id: UUID
     rule: str
     account: UUID | None
     sentence: str
+    score: int
 
 
 @dataclass(slots=True)
@@ -74,12 +75,12 @@ def write(db: Db, organisation: UUID, kind: str, looked: Iterable[tuple[Looked, 
             row = held.pop((rule.key, subject.id), None)
             if row is None:
                 fresh.append(_values(subject, rule, finding))
-                told = Changed(fresh[-1]["id"], rule.key, subject.account, finding.sentence)
+                told = Changed(fresh[-1]["id"], rule.key, subject.account, finding.sentence, finding.score.total)
                 difference.raised.append(told)
             elif row.sentence != finding.sentence or row.score != finding.score.total:
                 followed.append(_follow(row, finding, now, difference))
     gone = [row.id for row in held.values()]
-    difference.cleared += [Changed(row.id, row.rule, row.account_id, row.sentence) for row in held.values()]
+    difference.cleared += [Changed(row.id, row.rule, row.account_id, row.sentence, row.score) for row in held.values()]
     kept = [
         {
             "subject_id": subject.id,
@@ -161,7 +162,7 @@ def _held(db: Db, organisation: UUID, subjects: Sequence[UUID]) -> dict[tuple[st
 def _follow(row: _Held, finding: Finding, now: datetime, difference: Difference) -> JsonObject:
     """The new values of a flag that is found again, perhaps worse than before."""
     severity = int(finding.score.severity)
-    told = Changed(row.id, row.rule, row.account_id, finding.sentence)
+    told = Changed(row.id, row.rule, row.account_id, finding.sentence, finding.score.total)
     worse = severity > row.severity
     back = row.state == FlagState.ACCEPTED and severity > (row.accepted_severity or row.severity)
     if back:
@@ -179,7 +180,7 @@ def _follow(row: _Held, finding: Finding, now: datetime, difference: Difference)
 def open_again(db: Db, now: datetime) -> list[Changed]:
     """Accepted flags whose time is over are open again."""
     over = update(Flag).where(Flag.state == FlagState.ACCEPTED, Flag.accepted_until <= now).values(state=FlagState.OPEN)
-    rows = db.execute(over.returning(Flag.id, Flag.rule, Flag.account_id, Flag.sentence))
+    rows = db.execute(over.returning(Flag.id, Flag.rule, Flag.account_id, Flag.sentence, Flag.score))
     return [Changed(*row) for row in rows]
 
 

@@ -22,6 +22,7 @@ from sqlalchemy import (
     FromClause,
     Select,
     String,
+    Text,
     and_,
     bindparam,
     cast,
@@ -46,6 +47,7 @@ from openlatch.core.filters import (
     matches,
     names_in,
     parse,
+    require_attribute,
 )
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
@@ -53,6 +55,8 @@ from openlatch.json_values import JsonValue, SqlRow
 from openlatch.store.sql_types import AnyColumn, AnySelect, Expression
 
 MOST = 500
+# How many rows are looked at for the values of an attribute.
+MOST_LOOKED_AT = 20_000
 
 __all__ = ["Column", "ListQuery", "Listing", "Page", "Row", "condition", "matches", "names_in"]
 
@@ -173,6 +177,23 @@ class Listing:
         wanted = self._conditions(ListQuery(filter=text), visible)
         statement = self._rows().where(*wanted).order_by(self.columns["id"].expression).limit(most)
         return [nested(dict(row)) for row in db.execute(statement).mappings()]
+
+    def values(
+        self, db: Session, attribute: str, words: str, visible: Sequence[ColumnElement[bool]], most: int
+    ) -> list[str]:
+        """Up to ``most`` values of an attribute among visible rows that contain some words, in their order.
+
+        Of long lists only the first rows are looked at. BadFilter for an unknown attribute.
+        """
+        require_attribute(attribute, self.attributes)
+        held = self.columns[attribute].expression
+        source = self.source if self.lean is None or attribute in self.heavy else self.lean
+        asked = [held.is_not(None), *visible, *([_like(cast(held, Text), words, "%", "%")] if words else [])]
+        some = (
+            select(cast(held, Text).label("value")).select_from(source).where(*asked).limit(MOST_LOOKED_AT).subquery()
+        )
+        found = db.scalars(select(some.c.value).distinct().order_by(some.c.value).limit(most))
+        return [value for value in found if value]
 
     def matching(self, text: str, visible: Sequence[ColumnElement[bool]] = ()) -> Select[UUID]:
         """The ids of what a filter matches, as a statement to go on from."""

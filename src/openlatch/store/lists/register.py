@@ -164,7 +164,7 @@ GRANTS = Listing(
                 (Grant.differs.is_not(None), "changed"),
                 else_=null(),
             ),
-            "How its system departs from what is recorded: unrecorded, missing or changed; absent where it does not.",
+            "How its system departs from what is recorded: unrecorded, missing, or changed (different there).",
         ),
         "drift_accepted_until": time_column(
             select(func.max(Flag.accepted_until))

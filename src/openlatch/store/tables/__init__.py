@@ -19,17 +19,22 @@ from openlatch.store.tables.grants import EndReminder, Grant, LargeChange, Level
 from openlatch.store.tables.identity import (
     AddressProof,
     ApiToken,
+    DeviceRequest,
     IdempotencyKey,
+    IdentityProvider,
     Invitation,
+    Passkey,
     PasswordReset,
+    ProviderSubject,
     RecoveryCode,
     SetUpCode,
     SignIn,
     SignInAttempt,
     SignInLink,
+    UsedToken,
     WebSession,
 )
-from openlatch.store.tables.journal import JournalEntry, JournalHead, PublishedKey, TreeHead, Version
+from openlatch.store.tables.journal import JournalEntry, JournalHead, PublishedKey, SyslogPosition, TreeHead, Version
 from openlatch.store.tables.latches import Breach, Latch
 from openlatch.store.tables.lists import FileMatching, FilterMail, SavedFilter
 from openlatch.store.tables.notifications import Mail, Notice
@@ -39,7 +44,9 @@ from openlatch.store.tables.people import Membership, Merge, Person, PersonAddre
 from openlatch.store.tables.requests import AccessRequest
 from openlatch.store.tables.reviews import Calendar, EvidenceBundle, Item, Occurrence, Question, Round, Schedule
 from openlatch.store.tables.revocations import Revocation, RevocationTarget, Step
+from openlatch.store.tables.scim import ScimRecord
 from openlatch.store.tables.systems import Handle, HandTask, Mark, Place, System, SystemTrial
+from openlatch.store.tables.webhooks import Delivery, Webhook
 
 __all__ = [
     "AccessRequest",
@@ -53,6 +60,8 @@ __all__ = [
     "Breach",
     "Calendar",
     "Comment",
+    "Delivery",
+    "DeviceRequest",
     "EndReminder",
     "EvaluatedAccount",
     "EvaluatedRule",
@@ -68,6 +77,7 @@ __all__ = [
     "HandTask",
     "Handle",
     "IdempotencyKey",
+    "IdentityProvider",
     "Invitation",
     "Item",
     "JournalEntry",
@@ -86,11 +96,13 @@ __all__ = [
     "OutsideUse",
     "OwnRule",
     "PartnerLink",
+    "Passkey",
     "PasswordReset",
     "Person",
     "PersonAddress",
     "Place",
     "Postponement",
+    "ProviderSubject",
     "PublishedKey",
     "Question",
     "RecoveryCode",
@@ -104,12 +116,14 @@ __all__ = [
     "RuleDraft",
     "SavedFilter",
     "Schedule",
+    "ScimRecord",
     "Session",
     "SetUpCode",
     "SignIn",
     "SignInAttempt",
     "SignInLink",
     "Step",
+    "SyslogPosition",
     "System",
     "SystemGuard",
     "SystemTrial",
@@ -117,7 +131,9 @@ __all__ = [
     "Term",
     "TreeHead",
     "Use",
+    "UsedToken",
     "Version",
     "Visit",
     "WebSession",
+    "Webhook",
 ]

@@ -62,6 +62,7 @@ class Organisation(Row, Base):
     time_zone: Mapped[str] = mapped_column(server_default="UTC")
     settings: Mapped[JsonObject] = mapped_column(server_default="{}")
     digest_at: Mapped[datetime | None]
+    trends_at: Mapped[datetime | None]
     ruling_version: Mapped[int] = mapped_column(server_default="1")
 
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import ClassVar
 from uuid import UUID
 
-from sqlalchemy import BigInteger, CheckConstraint, Computed, ForeignKey, Index, UniqueConstraint, text
-from sqlalchemy.orm import Mapped, mapped_column
+from sqlalchemy import BigInteger, CheckConstraint, Computed, ForeignKey, Index, UniqueConstraint, select, text
+from sqlalchemy.orm import Mapped, MappedSQLExpression, column_property, mapped_column
 
 from openlatch.core.ids import new_id
 from openlatch.json_values import JsonObject
@@ -73,10 +74,77 @@ class SignIn(Owned, Base):
     factor_secret: Mapped[bytes | None] = mapped_column(deferred=True)
     factor_since: Mapped[datetime | None]
     factor_step: Mapped[int | None] = mapped_column(BigInteger)
+    has_passkey: ClassVar[MappedSQLExpression[bool]]
+
+    @property
+    def has_factor(self) -> bool:
+        """Whether the password alone is not enough."""
+        return self.factor_since is not None or self.has_passkey
+
+
+class Passkey(Owned, Base):
+    """A public key by which somebody signs in (W3C Web Authentication). ``transports``: how its device is reached."""
+
+    __tablename__ = "passkeys"
+    __table_args__ = (Index("ix_passkeys_sign_in_id", "sign_in_id"),)
+
+    sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+    name: Mapped[str]
+    credential_id: Mapped[bytes] = mapped_column(unique=True)
+    public_key: Mapped[bytes]
+    sign_count: Mapped[int] = mapped_column(BigInteger)
+    transports: Mapped[str] = mapped_column(server_default="")
+    is_backed_up: Mapped[bool] = mapped_column(server_default="false")
+    last_used_at: Mapped[datetime | None]
+
+
+# In one statement with the sign-in: each try to sign in asks for it.
+SignIn.has_passkey = column_property(select(Passkey.id).where(Passkey.sign_in_id == SignIn.id).exists())
+
+
+class IdentityProvider(Owned, Base):
+    """Where people of an organisation sign in (OpenID Connect), and how what it says of them is read.
+
+    ``reading`` has the claims: see core.identity.claims. The secret is encrypted, and the worker may not read it.
+    """
+
+    __tablename__ = "identity_providers"
+    __table_args__ = (UniqueConstraint("organisation_id", "name"),)
+
+    name: Mapped[str]
+    issuer: Mapped[str]
+    client_id: Mapped[str]
+    client_secret: Mapped[bytes | None] = mapped_column(deferred=True)
+    reading: Mapped[JsonObject] = mapped_column(server_default="{}")
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class ProviderSubject(Owned, Base):
+    """Whose sign-in a subject of an identity provider is, from the first time on."""
+
+    __tablename__ = "provider_subjects"
+    __table_args__ = (
+        UniqueConstraint("provider_id", "subject"),
+        Index("ix_provider_subjects_sign_in_id", "sign_in_id"),
+    )
+
+    provider_id: Mapped[UUID] = mapped_column(ForeignKey("identity_providers.id"))
+    subject: Mapped[str]
+    sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+
+
+class UsedToken(Owned, Base):
+    """A token from outside that counts once, by its hash, until it has run out."""
+
+    __tablename__ = "used_tokens"
+    __table_args__ = (Index("ix_used_tokens_expires_at", "expires_at"),)
+
+    token_hash: Mapped[bytes] = mapped_column(unique=True)
+    expires_at: Mapped[datetime]
 
 
 class WebSession(Owned, Base):
-    """A signed-in browser. Only its token's hash is kept."""
+    """A signed-in browser. Only its token's hash is kept. Of one opened by an identity provider, its session there."""
 
     __tablename__ = "web_sessions"
 
@@ -88,13 +156,16 @@ class WebSession(Owned, Base):
     last_seen_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
     proved_at: Mapped[datetime | None]
     visit_id: Mapped[UUID | None] = mapped_column(ForeignKey("visits.id"))
+    provider_id: Mapped[UUID | None] = mapped_column(ForeignKey("identity_providers.id"))
+    provider_session: Mapped[str] = mapped_column(server_default="")
+    provider_token: Mapped[bytes | None] = mapped_column(deferred=True)
 
 
 class ApiToken(Owned, Base):
-    """A token for programs. Only its hash is kept. ``scope`` is ``read`` or ``write``."""
+    """A token for programs. Only its hash is kept. ``scope`` is ``read``, ``write``, or ``scim`` for a directory."""
 
     __tablename__ = "api_tokens"
-    __table_args__ = (CheckConstraint("scope in ('read', 'write')", name="scope"),)
+    __table_args__ = (CheckConstraint("scope in ('read', 'write', 'scim')", name="scope"),)
 
     sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
     name: Mapped[str]
@@ -104,6 +175,33 @@ class ApiToken(Owned, Base):
     last_used_at: Mapped[datetime | None]
     proved_at: Mapped[datetime | None]
     visit_id: Mapped[UUID | None] = mapped_column(ForeignKey("visits.id"))
+
+
+class DeviceRequest(Base):
+    """A program that waits to be let in by somebody's browser (RFC 8628). Of its own code only the hash is kept.
+
+    ``seconds``: how long it waits between two questions. Whose it is, is known once somebody has answered.
+    """
+
+    __tablename__ = "device_requests"
+    __table_args__ = (
+        CheckConstraint("state in ('pending', 'allowed', 'refused')", name="state"),
+        CheckConstraint("scope in ('read', 'write')", name="scope"),
+        Index("ix_device_requests_expires_at", "expires_at"),
+    )
+
+    id: Mapped[UUID] = mapped_column(primary_key=True, default=new_id)
+    device_hash: Mapped[bytes] = mapped_column(unique=True)
+    user_code: Mapped[str] = mapped_column(unique=True)
+    program: Mapped[str]
+    origin: Mapped[str]
+    scope: Mapped[str]
+    state: Mapped[str] = mapped_column(server_default="pending")
+    expires_at: Mapped[datetime]
+    polled_at: Mapped[datetime | None]
+    seconds: Mapped[int]
+    organisation_id: Mapped[UUID | None] = mapped_column(ForeignKey("organisations.id"))
+    sign_in_id: Mapped[UUID | None] = mapped_column(ForeignKey("sign_ins.id"))
 
 
 class Invitation(Owned, Base):

@@ -39,6 +39,15 @@ class JournalEntry(Base):
     told: Mapped[bytes | None]
 
 
+class SyslogPosition(Base):
+    """Up to which entry an organisation's journal was forwarded to the syslog server."""
+
+    __tablename__ = "syslog_positions"
+
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(BigInteger, server_default="0")
+
+
 class JournalHead(Base):
     """The position and hash of the last entry; locked by whoever writes the next one.
 

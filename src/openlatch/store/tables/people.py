@@ -80,6 +80,7 @@ class Person(Recorded, Keyed, Base):
     away_since: Mapped[datetime | None]
     away_until: Mapped[datetime | None]
     wants_digest: Mapped[bool] = mapped_column(server_default="true")
+    wants_trends: Mapped[bool] = mapped_column(server_default="false")
     erased_at: Mapped[datetime | None]
     merged_into_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     version: Mapped[int] = mapped_column(server_default="1")

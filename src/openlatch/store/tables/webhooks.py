@@ -1,0 +1,62 @@
+"""Webhooks, and what is on its way to their receivers."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from uuid import UUID
+
+from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Index, UniqueConstraint, text
+from sqlalchemy.orm import Mapped, mapped_column
+
+from openlatch.json_values import JsonList
+from openlatch.store.tables.base import Base, Owned
+
+
+class Webhook(Owned, Base):
+    """A receiver of what is journalled.
+
+    ``position``: up to which entry deliveries were made. Secrets are encrypted; the one before signs as well until
+    ``secret_before_until``. ``busy_until``: a process delivers until then at the latest. ``tries``: how many calls
+    have failed since the last that did not.
+    """
+
+    __tablename__ = "webhooks"
+    __table_args__ = (UniqueConstraint("organisation_id", "name"),)
+
+    name: Mapped[str]
+    url: Mapped[str]
+    actions: Mapped[JsonList] = mapped_column(server_default="[]")
+    position: Mapped[int] = mapped_column(BigInteger)
+    secret: Mapped[bytes] = mapped_column(deferred=True)
+    secret_before: Mapped[bytes | None] = mapped_column(deferred=True)
+    secret_before_until: Mapped[datetime | None]
+    secret_number: Mapped[int] = mapped_column(server_default="1")
+    paused_at: Mapped[datetime | None]
+    busy_until: Mapped[datetime | None]
+    tries: Mapped[int] = mapped_column(server_default="0")
+    next_try_at: Mapped[datetime | None]
+    failing_since: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class Delivery(Owned, Base):
+    """One event for one receiver: an entry of the journal by its position, or a test without one.
+
+    What it says is read from the journal each time that it is sent: what was erased there meanwhile is not sent.
+    """
+
+    __tablename__ = "deliveries"
+    __table_args__ = (
+        UniqueConstraint("webhook_id", "position"),
+        CheckConstraint("state in ('waiting', 'delivered', 'given_up')", name="state"),
+        Index("ix_deliveries_due", "webhook_id", "next_try_at", postgresql_where=text("state = 'waiting'")),
+        Index("ix_deliveries_created_at", "created_at"),
+    )
+
+    webhook_id: Mapped[UUID] = mapped_column(ForeignKey("webhooks.id"))
+    position: Mapped[int | None] = mapped_column(BigInteger)
+    state: Mapped[str] = mapped_column(server_default="waiting")
+    tries: Mapped[int] = mapped_column(server_default="0")
+    next_try_at: Mapped[datetime | None]
+    answer: Mapped[str] = mapped_column(server_default="")
+    ended_at: Mapped[datetime | None]
