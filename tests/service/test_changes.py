@@ -16,7 +16,7 @@ from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import Reach, Role
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded, TooMany
-from openlatch.service import imports
+from openlatch.service import imports, today
 from openlatch.service.accounts.page import account_page
 from openlatch.service.acting import visits
 from openlatch.service.changes import changes, large_changes
@@ -337,8 +337,12 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
     with small.service.unit(ines) as unit:
         begun = large_changes.ask(unit, wish, False, looked).id
     assert large_changes._slice(small.service, ines.organisation, begun)
-    with small.acting("mara") as unit, pytest.raises(NotFound):
-        large_changes.one(unit, begun)
+    with small.acting("mara") as unit:
+        with pytest.raises(NotFound):
+            large_changes.one(unit, begun)
+        assert today.page(unit).changes == []
+    with small.service.unit(ines) as unit:
+        assert [(one.id, one.done, one.lines) for one in today.page(unit).changes] == [(begun, 1, [])]
     tasks.tasks_of(small.service)["change_many"](str(ines.organisation), str(begun))
     large_changes.carry_on(small.service, ines.organisation, begun)
     with small.service.unit(ines) as unit:
@@ -346,6 +350,9 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
         told = unit.db.scalars(select(JournalEntry.action).where(JournalEntry.subject_id == begun)).all()
     assert (done.state, done.done, done.changed, told) == ("done", 5, 4, ["change.begun", "change.done"])
     assert "changed this grant meanwhile" in done.lines[0].refused
+    small.clock.forward(days=2)
+    with small.service.unit(ines) as unit:
+        assert today.page(unit).changes == []
     assert small.state(small.grant(MARA)) == "active"
 
 

@@ -389,3 +389,20 @@ def test_who_left_is_erased_by_itself_when_their_time_is_over(small: Small) -> N
     with small.service.unit(small.itself) as unit:
         (name,) = unit.db.scalars(select(Person.name).where(Person.erased_at.is_not(None)))
     assert name.startswith("Former person")
+
+
+def test_values_of_an_attribute_are_those_that_the_viewer_may_see(small: Small) -> None:
+    """For choosing filters: by words, sorted, and only of visible rows; an unknown attribute says what is close."""
+    with small.service.unit(small.itself) as unit:
+        assert register.values(unit, "grants", "account.name", "").values == ["Box", "Ledger", "Rota"]
+        assert register.values(unit, "grants", "holder.name", "ar").values == ["Mara", "Wardens"]
+        with pytest.raises(BadFilter, match="no attribute") as wrong:
+            register.values(unit, "grants", "holder.nam", "")
+        assert wrong.value.fields == {"filter": "holder.nam"}
+        assert wrong.value.remedy.startswith("Did you mean holder.name")
+    with pytest.raises(NotFound), small.service.unit(small.itself) as unit:
+        register.values(unit, "secrets", "name", "")
+    with small.acting("mara") as unit:
+        assert "Rota" not in register.values(unit, "grants", "account.name", "").values
+    for name in register.LISTS:
+        assert register.attributes(name).attributes

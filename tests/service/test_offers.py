@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from dataclasses import replace
 from datetime import date, timedelta
@@ -402,6 +403,8 @@ def test_mail_says_no_more_than_it_has_to(small: Small) -> None:
     (letter,) = [text for to, _, text in mailed(small.service, small.itself.organisation) if to == "wim@example.com"]
     assert "Ines" in letter
     assert "Box" in letter
+    # The token of the link may spell anything.
+    letter = re.sub(r"#[\w-]+", "", letter)
     for kept_back in ("Run", "Let others in", "steward", "wim@example.com", "ines@example.org"):
         assert kept_back not in letter
     with small.service.unit(small.itself) as unit:

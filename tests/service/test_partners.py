@@ -17,6 +17,7 @@ from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Role
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.service.identity import authentication, sign_ins
+from openlatch.service.identity.authentication import NO_FACTOR, Factor
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
@@ -123,7 +124,7 @@ def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Prac
     assert (home.is_current, there.organisation.name, there.as_partner) == (True, "Test", True)
     assert (there.accounts, there.levels, there.role) == (2, ["Pay", "Read"], "member")
     with practice.acting(bo) as unit:
-        over = sign_in_links.switch(unit, there.sign_in, "")
+        over = sign_in_links.switch(unit, there.sign_in, NO_FACTOR)
     assert (over.organisation, over.administrator, over.proved_at) == (small.itself.organisation, False, None)
     with small.service.unit(over) as unit:
         # The box has a grant on the ledger.
@@ -197,7 +198,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
     bo = practice.who("Bo")
     there = practice_list(practice, bo)[1].sign_in
     with practice.acting(bo) as unit:
-        over = sign_in_links.switch(unit, there, "")
+        over = sign_in_links.switch(unit, there, NO_FACTOR)
     token = authentication.open_session(small.service, over, "Desk", "x").token
     if by == "client":
         with practice.client() as unit:
@@ -218,7 +219,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
         authentication.viewer_of_session(small.service, token, None)
     assert [len(practice_list(practice, practice.who(name))) for name in ("Bo", "Cleo")] == [1, 1]
     with practice.acting(bo) as unit, pytest.raises(NotFound):
-        sign_in_links.switch(unit, there, "")
+        sign_in_links.switch(unit, there, NO_FACTOR)
     with small.service.unit(small.itself) as unit:
         kept = select(SignIn.person_id).where(SignIn.person_id.in_(ids.values()))
         assert list(unit.db.scalars(kept)) == []
@@ -295,9 +296,9 @@ def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Pra
         row.factor_secret, row.factor_since = small.service.cipher.encrypt(secret.encode()), unit.now
     for code, refused in (("", FactorNeeded), ("000000", NotSignedIn)):
         with practice.acting(bo) as unit, pytest.raises(refused):
-            sign_in_links.switch(unit, there.sign_in, code)
+            sign_in_links.switch(unit, there.sign_in, Factor(code))
     with practice.acting(bo) as unit:
-        over = sign_in_links.switch(unit, there.sign_in, pyotp.TOTP(secret).at(small.clock()))
+        over = sign_in_links.switch(unit, there.sign_in, Factor(pyotp.TOTP(secret).at(small.clock())))
     assert over.organisation == small.itself.organisation
     with practice.acting() as unit:
         for number in range(links.MOST_OFFERS - 1):
@@ -355,17 +356,17 @@ def test_one_links_ones_own_sign_ins_by_proving_both(practice: Practice) -> None
     small = practice.small
     bo = replace(practice.who("Bo"), proved_at=small.clock())
     with small.service.unit(bo) as unit, pytest.raises(NotSignedIn):
-        sign_in_links.link(unit, "ada@example.org", "not the password", "", "test", "x")
+        sign_in_links.link(unit, "ada@example.org", "not the password", NO_FACTOR, "test", "x")
     with small.service.unit(bo) as unit, pytest.raises(BadInput):
-        sign_in_links.link(unit, "cleo@care.example", PASSWORD, "", "", "x")
+        sign_in_links.link(unit, "cleo@care.example", PASSWORD, NO_FACTOR, "", "x")
     with small.service.unit(bo) as unit:
-        found = sign_in_links.link(unit, "ada@example.org", "a long password", "", "test", "x").organisations
+        found = sign_in_links.link(unit, "ada@example.org", "a long password", NO_FACTOR, "test", "x").organisations
     (ada,) = [row for row in found if not row.is_current]
     assert (ada.role, ada.as_partner) == ("administrator", False)
     with small.service.unit(practice.who("Cleo")) as unit, pytest.raises(NotFound):
-        sign_in_links.switch(unit, ada.sign_in, "")
+        sign_in_links.switch(unit, ada.sign_in, NO_FACTOR)
     with small.service.unit(bo) as unit:
-        over = sign_in_links.switch(unit, ada.sign_in, "")
+        over = sign_in_links.switch(unit, ada.sign_in, NO_FACTOR)
     token = authentication.open_session(small.service, over, "Desk", "x", proved=False).token
     here = authentication.viewer_of_session(small.service, token, None)
     with small.service.unit(here) as unit, pytest.raises(ProofNeeded):

@@ -10,7 +10,7 @@ from cryptography.fernet import Fernet
 from psycopg.errors import InsufficientPrivilege
 
 from openlatch.errors import BadInput, NotAllowed
-from openlatch.runtime import servers
+from openlatch.runtime import assembly, servers
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.demo import Demo
 from openlatch.runtime.settings import Settings
@@ -64,7 +64,11 @@ def test_every_table_keeps_organisations_apart_for_every_role(cluster: Cluster, 
             "select rolname, rolsuper or rolbypassrls from pg_roles where rolname = any(%s)", [list(EVERYBODY)]
         )
         assert dict(told.fetchall()) == dict.fromkeys(EVERYBODY, False)
-    assert set(Base.metadata.tables) - secured == {"published_keys", "set_up_codes", "sign_in_attempts"}
+    assert set(Base.metadata.tables) - secured == {
+        "published_keys",
+        "set_up_codes",
+        "sign_in_attempts",
+    }
 
 
 def test_a_role_that_passes_row_level_security_is_refused(cluster: Cluster, database: str) -> None:
@@ -106,8 +110,8 @@ def test_the_web_process_signs_no_evidence(request: pytest.FixtureRequest, app_u
     with pytest.raises(NotAllowed, match="does not sign that"):
         signing_keys.key(web, signing_keys.EVIDENCE)
     assert (web.systems_cipher, web.holds_secrets) == (None, False)
-    worker = closed_at_end(request, servers.assemble(settings))
-    earlier = closed_at_end(request, servers.assemble(settings.model_copy(update={"evidence_key": ""})))
+    worker = closed_at_end(request, assembly.assemble(settings))
+    earlier = closed_at_end(request, assembly.assemble(settings.model_copy(update={"evidence_key": ""})))
     with earlier.unit(organisation) as unit:
         signed_heads.sign(unit)
     for _ in range(2):

@@ -608,7 +608,7 @@ def test_a_reviewer_may_end_access_by_deciding_though_not_otherwise(small: Small
 
 @pytest.mark.parametrize(
     ("scope", "more", "told"),
-    [('state eq "ended"', {}, "Nothing that can be reviewed"), (BOX, {"days": 0}, "out of range")],
+    [('state eq "ended"', {}, "Nothing that can be reviewed"), (BOX, {"days": 0}, "0 days to decide were given")],
 )
 def test_a_round_that_makes_no_sense_is_not_opened(small: Small, scope: str, more: dict[str, Any], told: str) -> None:
     """With what to change."""

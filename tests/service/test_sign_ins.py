@@ -24,6 +24,7 @@ from openlatch.errors import (
     ProofNeeded,
 )
 from openlatch.service.identity import authentication, invitations, passwords, recovery, second_factor, sign_ins
+from openlatch.service.identity.authentication import Factor
 from openlatch.service.notifications import notices
 from openlatch.service.own import my_access, own_page
 from openlatch.service.people import leavers
@@ -234,7 +235,7 @@ def test_recovery_codes_stand_in_for_the_second_factor_once(small: Small, ada: V
     assert len(set(codes)) == recovery.COUNT
 
     def sign_in(code: str) -> Viewer:
-        return authentication.check_password(small.service, "mara@example.org", PASSWORD, "test", code)
+        return authentication.check_password(small.service, "mara@example.org", PASSWORD, "test", Factor(code))
 
     with pytest.raises(FactorNeeded):
         sign_in("")
@@ -289,6 +290,18 @@ def test_mail_that_somebody_does_not_want_stays_a_notice(small: Small, ada: View
         given: dict[str, Any] = {"name": "Mara", "time_zone": None, "locale": None, "no_mail": [], "wants_digest": True}
         with pytest.raises(BadInput), small.service.unit(mara) as unit:
             own_page.set_profile(unit, **{**given, **wrong})
+
+
+def test_a_new_password_by_a_link_passes_no_second_factor_by(small: Small, ada: Viewer) -> None:
+    mara = replace(made(small, ada, "mara"), proved_at=small.clock())
+    with small.service.unit(mara) as unit:
+        secret = second_factor.begin(unit)["secret"]
+        second_factor.confirm(unit, pyotp.TOTP(secret).at(small.clock()))
+    passwords.send_links(small.service, "mara@example.org")
+    link = link_to(small.service, small.itself.organisation, "mara@example.org")
+    passwords.set_by_link(small.service, link, NEW, "test")
+    with pytest.raises(FactorNeeded):
+        authentication.check_password(small.service, "mara@example.org", NEW, "test")
 
 
 def test_secrets_of_recovery_are_kept_as_hashes_alone(small: Small, ada: Viewer) -> None:

@@ -373,14 +373,9 @@ PAIRS = [
     ("undo", "read"),
     ("read", "end"),
     ("end", "suspend"),
-    ("suspend", "settle"),
-    ("leave", "change many"),
     ("change many", "leave"),
-    ("grant a request", "resume"),
     ("resume", "grant a request"),
-    ("leave", "grant a request"),
     ("undo", "leave"),
-    ("read", "settle"),
 ]
 
 

@@ -27,6 +27,7 @@ from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import known_facts
 from openlatch.service.flags import manage as manage_flags
 from openlatch.service.identity import authentication, second_factor
+from openlatch.service.identity.authentication import Factor
 from openlatch.service.lists import register
 from openlatch.service.people.page import person_page
 from openlatch.service.revocations import prepare, revoke
@@ -297,10 +298,10 @@ def test_today_counts_what_the_viewer_may_see(small: Small) -> None:
     assert len(whole.ends) == 12
 
 
-def tries(small: Small, origin: str, password: str = "wrong", **more: str) -> str:
+def tries(small: Small, origin: str, password: str = "wrong", code: str = "", **more: str) -> str:
     """What comes of one try to sign in as Ada."""
     try:
-        authentication.check_password(small.service, "ada@example.org", password, origin, **more)
+        authentication.check_password(small.service, "ada@example.org", password, origin, Factor(code), **more)
     except (NotSignedIn, TooMany) as error:
         return type(error).__name__
     return "in"

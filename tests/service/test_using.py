@@ -87,7 +87,7 @@ def test_nobody_is_told_of_the_use_of_others(small: Small) -> None:
     with pytest.raises(NotFound), small.acting("owen") as unit:
         usage.of_grant(unit, grant, 90)
     for days in (0, -1, 4000):
-        with pytest.raises(BadInput, match="were asked for"), small.service.unit(small.itself) as unit:
+        with pytest.raises(BadInput, match="days were given"), small.service.unit(small.itself) as unit:
             usage.of_grant(unit, grant, days)
 
 

@@ -19,6 +19,7 @@ from openlatch.service.acting import visits
 from openlatch.service.changes import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.identity import authentication, second_factor
+from openlatch.service.identity.authentication import Factor
 from openlatch.service.lists import register
 from openlatch.service.notifications import notices as notify
 from openlatch.service.offers import send as send_offer
@@ -110,7 +111,7 @@ def test_a_second_factor_is_asked_for_and_each_code_is_good_once(small: Small) -
         assert unit.db.get_one(Person, mara.person).second_factor
 
     def sign_in(code: str = "") -> UUID | None:
-        return authentication.check_password(small.service, "mara@example.org", PASSWORD, "x", code).person
+        return authentication.check_password(small.service, "mara@example.org", PASSWORD, "x", Factor(code)).person
 
     with pytest.raises(FactorNeeded):
         sign_in()
@@ -124,7 +125,7 @@ def test_a_second_factor_is_asked_for_and_each_code_is_good_once(small: Small) -
     with pytest.raises(ProofNeeded), small.service.unit(mara) as unit:
         second_factor.remove(unit)
     with small.service.unit(mara) as unit:
-        authentication.prove(unit, PASSWORD, totp.at(small.clock()), "x")
+        authentication.prove(unit, PASSWORD, Factor(totp.at(small.clock())), "x")
     with small.service.unit(replace(mara, proved_at=small.clock())) as unit:
         second_factor.remove(unit)
     assert sign_in() == mara.person

@@ -11,6 +11,7 @@ from openlatch.core.exposure.answers import Audience
 from openlatch.core.exposure.rules import Right
 from openlatch.core.states import OfferState, RequestState
 from openlatch.core.vocabulary import FlagState, GrantState, ItemState, Judgement, Severity
+from openlatch.service.changes import large_changes
 from openlatch.service.flags.evaluate import title_of
 from openlatch.service.flags.manage import with_title
 from openlatch.service.unit import Unit
@@ -78,6 +79,7 @@ def page(unit: Unit) -> schemas.Today:
         revocations_going_on=going.count or 0,
         ends=_ends(unit),
         exposures=_exposures(unit),
+        changes=large_changes.recent(unit),
         systems_down=[
             schemas.SystemRow.model_validate(row)
             for row in register.SYSTEMS.page(db, ListQuery(filter="down_since pr"), [sight.systems()]).rows

@@ -13,10 +13,11 @@ from sqlalchemy import and_, select
 from openlatch import schemas
 from openlatch.adapters import Adapter
 from openlatch.core import register as core
+from openlatch.core.checks import require_words
 from openlatch.core.register import Holder
 from openlatch.core.revocations import plan, step_states
 from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Reach, Standing, StepKind, StepState
-from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
+from openlatch.errors import Conflict, OpenLatchError, SystemRefused
 from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
@@ -62,8 +63,7 @@ def undo(unit: Unit, ident: UUID, reason: str) -> schemas.Undone:
     Conflict when nothing of it can be put back, or while a step is being carried out this moment.
     """
     revocation_steps.require(unit, ident)
-    if len(reason.strip()) < 3:
-        raise BadInput("Undoing needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    require_words(reason, "Undoing needs a reason.")
     with alone(unit.service.engine, execute.name_of(ident)) as only_us:
         if not only_us:
             raise Conflict("A step is being carried out this moment.", "Try again in a moment.")

@@ -17,6 +17,7 @@ from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
+from openlatch.core.journal.syslog import Server as SyslogServer
 from openlatch.errors import ProofNeeded, ReadOnly
 from openlatch.json_values import JsonObject
 from openlatch.service.call_slots import Rooms
@@ -48,6 +49,9 @@ class Service:
     that signs short-lived tokens, from ``evidence_seed`` the one that signs evidence and heads of the journal. These
     heads go to ``tree_heads_file``, and are stamped by ``timestamp_authority``, where these are set.
 
+    ``syslog`` is the server that journals are forwarded to. Webhooks go into private networks only to the hosts named
+    by ``private_receivers``.
+
     The secrets of systems have a key of their own, ``systems_cipher``, where one is set. What answers people does not
     open them: it ``holds_secrets`` of no system, calls none, and has no ``evidence_seed``.
     """
@@ -64,6 +68,8 @@ class Service:
     tree_heads_file: Path | None = None
     timestamp_authority: str = ""
     systems_cipher: Fernet | MultiFernet | None = None
+    private_receivers: tuple[str, ...] = ()
+    syslog: SyslogServer | None = None
     holds_secrets: bool = True
     rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
     rooms: Rooms = field(default_factory=Rooms)

@@ -11,7 +11,7 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime, timedelta
 from functools import partial
@@ -35,7 +35,7 @@ from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import weekly_letter
 from openlatch.service.grants import end_reminders, hand_tasks, provisioning
 from openlatch.service.identity import passwords
-from openlatch.service.journal import signed_heads
+from openlatch.service.journal import events, signed_heads, syslog
 from openlatch.service.latches import guard
 from openlatch.service.lists import saved_filters
 from openlatch.service.next_actions import work_out
@@ -47,10 +47,13 @@ from openlatch.service.requests import answer as answer_request
 from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
 from openlatch.service.revocations import execute, prepare, revoke
 from openlatch.service.systems import apply_rules, readings, sealed_secrets, setup, tell_guards
+from openlatch.service.trends import letter as trends_letter
 from openlatch.service.unit import Service, Viewer
+from openlatch.service.webhooks import deliver as deliveries
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
     ApiToken,
+    Delivery,
     IdempotencyKey,
     LargeChange,
     Organisation,
@@ -120,6 +123,8 @@ def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Ca
         "carry_round": carry_round,
         "sign_evidence": sign_evidence,
         "send_mail": send_mail,
+        "deliver": partial(_deliver, service),
+        "forward_journal": partial(_forward_journal, service),
     }
 
 
@@ -133,6 +138,16 @@ def _open_secret(service: Service, organisation: str, trial: str, system: str) -
 
 def _send_password_links(service: Service, address: str) -> None:
     passwords.send_links(service, address)
+
+
+def _deliver(service: Service, organisation: str, webhook: str) -> None:
+    if deliveries.deliver(service, UUID(organisation), UUID(webhook)):
+        service.wake("deliver", {"organisation": organisation, "webhook": webhook}, None)
+
+
+def _forward_journal(service: Service, organisation: str) -> None:
+    if syslog.forward(service, UUID(organisation)) == events.MOST:
+        service.wake("forward_journal", {"organisation": organisation}, None)
 
 
 def _link_partners(service: Service, organisation: str) -> None:
@@ -169,25 +184,20 @@ def _set_guards(service: Service, organisation: str, system: str) -> None:
         service.wake("set_guards", {"organisation": organisation, "system": system}, back)
 
 
+Look = Callable[[Service, Viewer], None]
+
+
 def organisations(service: Service) -> list[UUID]:
     """The ids of all organisations."""
     with transaction(service.engine, None) as db:
         return list(db.scalars(select(Organisation.id)))
 
 
-def look_round(service: Service) -> None:
-    """Do whatever is due: steps, expired grants, offers and requests, pending provisioning, mail."""
+def look_round(service: Service, looks: Sequence[Look] = ()) -> None:
+    """Do whatever is due, of some kinds or of all: steps, expired grants, rounds, reminders, mail."""
     for organisation in organisations(service):
         viewer = Viewer.itself(organisation)
-        for look in (
-            _end_all_expired,
-            _let_run_out,
-            _remind,
-            _send_digest,
-            _look_at_reviews,
-            signed_heads.keep,
-            _wake_for_due,
-        ):
+        for look in looks or (*LOOKS_AT_DATES, *LOOKS):
             try:
                 look(service, viewer)
             except Exception as error:
@@ -217,15 +227,21 @@ def _remind(service: Service, viewer: Viewer) -> None:
         mails = saved_filters.due(unit)
     assert viewer.organisation is not None
     erasure.erase_due(service, viewer)
-    at_client.drop_absent(service, viewer.organisation)
-    at_client.bring_about(service, viewer.organisation)
     for ident in mails:
         saved_filters.send(service, viewer.organisation, ident)
+
+
+def _look_at_partners(service: Service, viewer: Viewer) -> None:
+    assert viewer.organisation is not None
+    at_client.drop_absent(service, viewer.organisation)
+    at_client.bring_about(service, viewer.organisation)
 
 
 def _send_digest(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
         weekly_letter.send_when_due(unit)
+    with service.unit(viewer) as unit:
+        trends_letter.send_when_due(unit)
 
 
 def _wake_for_due(service: Service, viewer: Viewer) -> None:
@@ -238,14 +254,20 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
         due += [("apply_draft", {**named, "draft": str(i)}) for i in apply_rules.going_on(unit)]
         due += [("send_mail", named)] if notices.waiting(unit) else []
         due += [("work_out_actions", named)] if work_out.is_due(unit) else []
+        due += [("deliver", {**named, "webhook": str(i)}) for i in deliveries.due(unit)]
+    if syslog.due(service, viewer.organisation):
+        due.append(("forward_journal", named))
     for task, arguments in due:
         service.wake(task, arguments, None)
 
 
-def _look_at_reviews(service: Service, viewer: Viewer) -> None:
-    """Open rounds that are due, remind reviewers, close rounds that are over, and carry out their decisions."""
+def _open_scheduled(service: Service, viewer: Viewer) -> None:
     for schedule in schedules.due(service, viewer):
         schedules.open_round(service, viewer, schedule)
+
+
+def _look_at_reviews(service: Service, viewer: Viewer) -> None:
+    """Open rounds that events ask for, remind reviewers, and close rounds that are over."""
     event_rounds.open_rounds(service, viewer)
     with service.unit(viewer) as unit:
         reminders.remind(unit)
@@ -253,10 +275,26 @@ def _look_at_reviews(service: Service, viewer: Viewer) -> None:
     for ident in over:
         with service.unit(viewer) as unit:
             close_round.close(unit, ident)
+
+
+def _carry_out_decisions(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
         going_on = close_round.going_on(unit)
     for ident in going_on:
         close_round.carry_on(service, viewer, ident)
+
+
+def _keep_head(service: Service, viewer: Viewer) -> None:
+    signed_heads.keep(service, viewer)
+
+
+# What somebody may be waiting for, every few seconds.
+LOOKS: tuple[Look, ...] = (
+    *(_end_all_expired, _let_run_out, _look_at_partners),
+    *(_open_scheduled, _carry_out_decisions, _wake_for_due),
+)
+# What is due by days and hours, each minute.
+LOOKS_AT_DATES: tuple[Look, ...] = (_remind, _send_digest, _look_at_reviews, _keep_head)
 
 
 def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
@@ -280,6 +318,7 @@ def tidy(service: Service) -> None:
         with transaction(service.engine, organisation) as db:
             db.execute(delete(IdempotencyKey).where(IdempotencyKey.created_at < now - timedelta(days=1)))
             db.execute(delete(LargeChange).where(LargeChange.ended_at < now - large_changes.KEPT_FOR))
+            db.execute(delete(Delivery).where(Delivery.ended_at < now - deliveries.KEPT))
 
 
 def look_at_everything(service: Service) -> None:
@@ -291,7 +330,7 @@ def look_at_everything(service: Service) -> None:
 
 
 def make_app(service: Service, url: str, post: notices.Post | None = None) -> App:
-    """The queue's app with every task and the periodic ones: a round every 5 seconds, everything every 10 minutes."""
+    """The queue's app with every task and the periodic ones: a round every 5 seconds, dates each minute."""
     app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
     for name, function in tasks_of(service, post).items():
         app.task(name=name)(_logged(name, function))
@@ -299,7 +338,12 @@ def make_app(service: Service, url: str, post: notices.Post | None = None) -> Ap
     @app.periodic(cron="* * * * * */5")
     @app.task(name="look_round", queueing_lock="look_round")
     def _look_round(timestamp: int) -> None:
-        look_round(service)
+        look_round(service, LOOKS)
+
+    @app.periodic(cron="* * * * *")
+    @app.task(name="look_at_dates", queueing_lock="look_at_dates")
+    def _look_at_dates(timestamp: int) -> None:
+        look_round(service, LOOKS_AT_DATES)
 
     @app.periodic(cron="*/10 * * * *")
     @app.task(name="look_at_everything", queueing_lock="look_at_everything")

@@ -13,6 +13,7 @@ from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.access import what_if as access_what_if
 from openlatch.core.access.what_if import Shift
+from openlatch.core.checks import require_count
 from openlatch.core.ids import new_id
 from openlatch.core.register import Holder, Permission, Register, Term
 from openlatch.core.time_windows import Window
@@ -222,10 +223,7 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> schemas.Supposed:
     For administrators, and for owners if only their own accounts are touched. BadInput for an incomplete change;
     NotFound for what does not exist.
     """
-    if not 1 <= len(wishes) <= MOST_CHANGES:
-        raise BadInput(
-            f"{len(wishes)} changes were named.", f"Name 1 to {MOST_CHANGES}.", {"changes": "too few or many"}
-        )
+    require_count(len(wishes), MOST_CHANGES, "changes", "changes")
     touched, extra = _touched(unit, wishes)
     reached = sorted({*guard.touched(unit, touched), *subgraph.onward(unit.db, extra)})
     if not unit.sight.everything:

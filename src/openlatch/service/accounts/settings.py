@@ -31,6 +31,7 @@ def shown(unit: Unit) -> schemas.Settings:
         auditors=list(held.get("auditors", [])),
         remind_days=end_reminders.days_before(unit),
         keep_left_months=erasure.months_kept(unit),
+        when_deactivated="at_once" if held.get("when_deactivated") == "at_once" else "ask",
     )
 
 
@@ -42,6 +43,7 @@ def change(
     auditors: Sequence[str] | None = None,
     remind_days: Sequence[int] | None = None,
     keep_left_months: int | None = None,
+    when_deactivated: str | None = None,
 ) -> schemas.Settings:
     """Change these settings; ``auditors`` and what follows stay as they are when left out. BadInput for an invalid
     domain or address.
@@ -67,6 +69,7 @@ def change(
         "prerequisites": list(prerequisites),
         **({} if remind_days is None else {"remind_days": sorted(set(remind_days), reverse=True)}),
         **({} if keep_left_months is None else {"keep_left_months": keep_left_months}),
+        **({} if when_deactivated is None else {"when_deactivated": when_deactivated}),
     }
     unit.record("settings.changed", "organisation", row.id, row.name, **row.settings)
     unit.db.flush()

@@ -16,6 +16,7 @@ from sqlalchemy import select
 
 from openlatch import schemas
 from openlatch.core import register as core
+from openlatch.core.checks import require_words
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import Window, end_in_words, with_end
 from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Owed, Reach, Standing, StepKind
@@ -73,8 +74,7 @@ def carry_out(unit: Unit, change: Change, seen: str = "") -> schemas.ChangeResul
     """Make the change; returns a line for each grant. Conflict when it would do something else than what was
     ``seen``.
     """
-    if len(change.reason.strip()) < 3:
-        raise BadInput("A change needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    require_words(change.reason, "A change needs a reason.")
     locks.access(unit)
     if seen:
         shown = preview(unit, change)

@@ -11,12 +11,13 @@ from datetime import date, datetime, timedelta
 from typing import cast
 from uuid import UUID
 
-from sqlalchemy import func, select
+from sqlalchemy import func, or_, select
 from sqlalchemy.exc import DBAPIError
 
 from openlatch import schemas
+from openlatch.core.checks import require_words
 from openlatch.core.vocabulary import LargeChangeState
-from openlatch.errors import BadInput, Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
+from openlatch.errors import Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
 from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
@@ -34,6 +35,8 @@ MOST_LINES = 500
 # Changes of one person running at once, so that they don't delay others'.
 MOST_AT_ONCE = 2
 KEPT_FOR = timedelta(days=30)
+SHOWN_FOR = timedelta(days=1)
+MOST_SHOWN = 5
 GOING_ON = ("waiting", "under_way")
 
 
@@ -47,8 +50,7 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> sc
     if (unit.db.scalar(mine) or 0) >= MOST_AT_ONCE:
         raise TooMany("Your last large changes are still being made.", "Wait for one of them, or stop it.", 30)
     if not only_preview:
-        if len(change.reason.strip()) < 3:
-            raise BadInput("A change needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+        require_words(change.reason, "A change needs a reason.")
         unit.require_proof("A change of many grants")
     if seen is None:
         ids = changes.selection(unit, change, MOST)
@@ -83,6 +85,18 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> sc
 def one(unit: Unit, ident: UUID) -> schemas.LargeChangePage:
     """The progress of a change. NotFound except for whoever asked for it and administrators."""
     return shown(_found(unit, ident))
+
+
+def recent(unit: Unit) -> list[schemas.LargeChangePage]:
+    """Changes that go on, or ended within a day, the newest first, without their lines: one's own, or everybody's for
+    administrators. So one that somebody has left is found again.
+    """
+    over = LargeChange.ended_at > unit.now - SHOWN_FOR
+    wanted = select(LargeChange).where(~LargeChange.only_preview, or_(LargeChange.state.in_(GOING_ON), over))
+    if not unit.sight.everything:
+        wanted = wanted.where(LargeChange.asked_by_id == unit.viewer.person)
+    rows = unit.db.scalars(wanted.order_by(LargeChange.created_at.desc()).limit(MOST_SHOWN))
+    return [shown(row).model_copy(update={"lines": []}) for row in rows]
 
 
 def stop(unit: Unit, ident: UUID) -> schemas.LargeChangePage:

@@ -8,6 +8,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch import schemas
+from openlatch.core.checks import require_words
 from openlatch.core.time_windows import end_of_last_day, zone_of
 from openlatch.core.vocabulary import Judgement
 from openlatch.errors import BadInput, Conflict, NotFound
@@ -29,8 +30,8 @@ def judge(
     is gone.
     """
     rows = [_opened(unit, ident) for ident in sorted(set(idents))]
-    if judgement == Judgement.INTENDED and not reason.strip():
-        raise BadInput("Say why it is intended.", "Whoever looks at it next has only your reason.", {"reason": "none"})
+    if judgement == Judgement.INTENDED:
+        require_words(reason, "Say why it is intended.", "Whoever looks at it next has only your reason.")
     for row in rows:
         zone = zone_of(unit.db.get_one(Account, row.account_id).time_zone)
         _judge(unit, row, judgement, reason.strip(), end_of_last_day(last_day, zone) if last_day else None)

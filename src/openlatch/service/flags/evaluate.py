@@ -214,7 +214,8 @@ def _journal(unit: Unit, difference: store.Difference) -> None:
 def _record(unit: Unit, action: str, flags: Iterable[store.Changed]) -> None:
     for flag in flags:
         title = title_of(unit, flag.rule)
-        unit.record(action, "flag", flag.id, title, flag.account, why=flag.sentence, rule=flag.rule)
+        told = {"why": flag.sentence, "rule": flag.rule, "score": flag.score}
+        unit.record(action, "flag", flag.id, title, flag.account, **told)
 
 
 def title_of(unit: Unit, rule: str) -> str:

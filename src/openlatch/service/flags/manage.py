@@ -9,6 +9,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch import schemas
+from openlatch.core.checks import require_count, require_words
 from openlatch.core.time_windows import end_given, zone_of
 from openlatch.core.vocabulary import FlagState, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
@@ -31,8 +32,7 @@ def accept(
     a flag is not open.
     """
     found = _locked(unit, ids)
-    if len(reason.strip()) < 3:
-        raise BadInput("Accepting a flag needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    require_words(reason, "Accepting a flag needs a reason.")
     zones = dict(unit.db.execute(select(Account.id, Account.time_zone).where(Account.id.in_(_accounts(found)))).all())
     for flag in found:
         zone = zone_of(zones[flag.account_id]) if flag.account_id else unit.zone
@@ -58,7 +58,8 @@ def open_again(unit: Unit, ident: UUID) -> schemas.FlagRow:
     if flag.state != FlagState.ACCEPTED:
         raise Conflict(f"The flag is {flag.state}, not accepted.", "Look at it again.")
     flag.state, flag.accepted_until = FlagState.OPEN, None
-    unit.record("flag.reopened", "flag", flag.id, evaluate_flags.title_of(unit, flag.rule), flag.account_id)
+    title = evaluate_flags.title_of(unit, flag.rule)
+    unit.record("flag.reopened", "flag", flag.id, title, flag.account_id, rule=flag.rule, score=flag.score)
     return shown(unit, ident)
 
 
@@ -79,8 +80,7 @@ def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[schemas
 
 def _locked(unit: Unit, ids: Sequence[UUID]) -> list[Flag]:
     """These flags, locked; all of them the viewer's to answer for."""
-    if not 1 <= len(ids) <= MOST_AT_ONCE:
-        raise BadInput(f"{len(ids)} flags were named.", f"Name 1 to {MOST_AT_ONCE}.", {"flags": "too few or many"})
+    require_count(len(ids), MOST_AT_ONCE, "flags", "flags")
     wanted = select(Flag).where(Flag.id.in_(ids), unit.sight.flags()).order_by(Flag.id).with_for_update()
     found = list(unit.db.scalars(wanted))
     if len(found) < len(set(ids)):

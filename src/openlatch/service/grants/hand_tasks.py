@@ -8,6 +8,7 @@ from uuid import UUID
 from sqlalchemy import func, select
 
 from openlatch import schemas
+from openlatch.core.checks import require_words
 from openlatch.core.vocabulary import GrantState, Owed, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -77,8 +78,7 @@ def _open(unit: Unit, ident: UUID, version: int | None) -> tuple[HandTask, Grant
 
 def done(unit: Unit, ident: UUID, words: str, version: int | None) -> schemas.TaskRow:
     """Report a task as done, in one's own words. The register relies on it, and says whose word it is."""
-    if len(words.strip()) < 3:
-        raise BadInput("What was done is missing.", "Say in a few words what you did.", {"words": "is missing"})
+    require_words(words, "What was done is missing.", "Say in a few words what you did.", "words")
     row, grant = _open(unit, ident, version)
     row.done_at, row.done_by, row.words, row.version = unit.now, unit.viewer.name, words.strip(), row.version + 1
     grant.owed, grant.owed_answer = None, f"Stated by {unit.viewer.name}: {row.words}"

@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch import schemas
 from openlatch.core import register as core
+from openlatch.core.checks import require_count
 from openlatch.core.offers.wording import DAYS, hours_in_words
 from openlatch.core.states import GRANTS, move
 from openlatch.core.time_windows import WeeklyHours, Window, end_given, end_in_words
@@ -107,8 +108,7 @@ def terms_from(unit: Unit, account: Account, choice: Choice) -> list[core.Term]:
         own = end_of(account, single.until, single.last_day, unit.now)
         found.append((level, own if own is not None else until))
     terms = [core.Term(level, Window(since, end), choice.hours, part) for level, end in found for part in parts]
-    if len(terms) > MOST_TERMS:
-        raise BadInput(f"That makes {len(terms)} terms.", f"At most {MOST_TERMS} go into one grant; use a group.")
+    require_count(len(terms), MOST_TERMS, "terms", "permissions", least=0)
     return terms
 
 

@@ -9,10 +9,10 @@ from uuid import UUID
 from sqlalchemy import func, select, text, update
 
 from openlatch import schemas
+from openlatch.core.checks import require_count
 from openlatch.core.grants.usage import Watched, sufficient
 from openlatch.core.reviews.recommendations import LevelChoice
 from openlatch.core.vocabulary import Reach
-from openlatch.errors import BadInput
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.lists.register import row
 from openlatch.service.unit import Unit
@@ -61,8 +61,7 @@ def keep(unit: Unit, days: Sequence[tuple[UUID, str, date]]) -> None:
 
 def of_grant(unit: Unit, ident: UUID, days: int) -> schemas.UseOf:
     """Use of a grant by permission, and the smallest level that would have covered the last ``days``."""
-    if not 1 <= days <= MOST_DAYS:
-        raise BadInput(f"{days} days were asked for.", f"Ask for 1 to {MOST_DAYS}.", {"days": "out of range"})
+    require_count(days, MOST_DAYS, "days", "days")
     row(unit, "grants", ident)
     grant = unit.db.get_one(Grant, ident)
     spans = func.unnest(Use.days).column_valued("span")

@@ -13,6 +13,7 @@ import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from functools import cache
 from uuid import UUID
 
 from argon2 import PasswordHasher, profiles
@@ -29,7 +30,7 @@ from openlatch.core.time_windows import zone_of
 from openlatch.core.vocabulary import ItemState, Role, Standing, TokenScope
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, OrganisationNeeded, TooMany
 from openlatch.service.acting import visits
-from openlatch.service.identity import recovery, second_factor, try_limits
+from openlatch.service.identity import passkeys, recovery, second_factor, try_limits
 from openlatch.service.identity.try_limits import Counted, Source
 from openlatch.service.notifications import notices
 from openlatch.service.unit import FRESH_PROOF, Service, Unit, Viewer
@@ -38,10 +39,12 @@ from openlatch.store.tables import (
     AccessRequest,
     Account,
     ApiToken,
+    IdentityProvider,
     Item,
     Notice,
     Organisation,
     PartnerLink,
+    Passkey,
     Person,
     Round,
     SignIn,
@@ -59,8 +62,33 @@ MOST_SIGN_INS = 5
 
 _SLUG = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 _HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
-# Checked for unknown addresses, so that the answer takes equally long.
-_NOBODY = _HASHER.hash(secrets.token_urlsafe(16))
+
+
+@cache
+def _nobody() -> str:
+    """A hash that no password fits, checked for unknown addresses so that the answer takes equally long."""
+    return _HASHER.hash(secrets.token_urlsafe(16))
+
+
+def warm_up() -> None:
+    """Make what sign-ins need before the first of them, so that no answer takes longer than another."""
+    _nobody()
+
+
+@dataclass(frozen=True, slots=True)
+class Factor:
+    """What somebody gives besides their password: a code, a recovery code, or a passkey."""
+
+    code: str = ""
+    passkey: passkeys.Answer | None = None
+
+    @property
+    def is_given(self) -> bool:
+        """Whether there is any."""
+        return bool(self.code.strip()) or self.passkey is not None
+
+
+NO_FACTOR = Factor()
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,13 +124,19 @@ def make_sign_in(
 
 
 def check_password(
-    service: Service, address: str, password: str, origin: str, code: str = "", device: str = "", at: str = ""
+    service: Service,
+    address: str,
+    password: str,
+    origin: str,
+    factor: Factor = NO_FACTOR,
+    device: str = "",
+    at: str = "",
 ) -> Viewer:
     """Whose address and password these are; ``at`` is an organisation's short name, for sign-ins at several.
 
     NotSignedIn when they do not match, with the same words and timing whichever is wrong; FactorNeeded when they match
-    and the ``code`` of the second factor is missing; OrganisationNeeded when they match at several organisations;
-    TooMany while there are too many tries. A ``device`` that has signed in before, or a code of a second factor, is not
+    and the second ``factor`` is missing; OrganisationNeeded when they match at several organisations;
+    TooMany while there are too many tries. A ``device`` that has signed in before, or a second factor, is not
     delayed by other people's tries.
     """
     address = address.strip().lower()
@@ -115,11 +149,11 @@ def check_password(
     if any(_is_known(service, sign_in, device) for sign_in in known):
         sources = [Source(f"device {device}", TRIES)]
     counted = try_limits.count(service, sources)
-    known = _with_code(known, counted, code)
+    known = _with_factor(known, counted, factor)
     # Unknown addresses check a hash too, so that the answer takes equally long.
     fits = [sign_in for sign_in in known if _fits(sign_in.password_hash, password)]
     if not known:
-        _fits(_NOBODY, password)
+        _fits(_nobody(), password)
     if not fits:
         if counted.wait:
             raise too_many(counted.wait)
@@ -128,8 +162,8 @@ def check_password(
                 _tell_of_tries(service, sign_in, origin)
         raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
     sign_in = _only_one(service, fits, counted)
-    if sign_in.factor_since is not None:
-        _check_code(service, sign_in, code, counted)
+    if sign_in.has_factor:
+        _check_factor(service, sign_in, factor, counted)
     try_limits.forgive(service, counted, sources[0])
     with transaction(service.engine, sign_in.organisation_id) as db:
         return replace(_viewer(db, sign_in.id, None, None, may_write=True), proved_at=service.clock())
@@ -145,14 +179,25 @@ def _only_one(service: Service, fits: Sequence[SignIn], counted: Counted) -> Sig
     raise _which(service, fits)
 
 
-def _with_code(known: Sequence[SignIn], counted: Counted, code: str) -> list[SignIn]:
-    """The sign-ins that may be tried: during a wait, only those that a password and a code open together."""
+def check_passkey(service: Service, answer: passkeys.Answer, origin: str) -> Viewer:
+    """Whose passkey this is, which has verified its owner. NotSignedIn for any other; TooMany after too many tries."""
+    source = Source(f"origin {origin}", TRIES * 5)
+    counted = try_limits.count(service, [source])
+    if counted.wait:
+        raise too_many(counted.wait)
+    found = passkeys.check(service, answer, passkeys.Purpose.SIGN_IN)
+    try_limits.forgive(service, counted)
+    return replace(viewer_at(service, found.organisation_id, found.sign_in_id), proved_at=service.clock())
+
+
+def _with_factor(known: Sequence[SignIn], counted: Counted, factor: Factor) -> list[SignIn]:
+    """The sign-ins that may be tried: during a wait, only those that a password and a second factor open together."""
     if not counted.wait:
         return list(known)
-    open_by_code = [sign_in for sign_in in known if sign_in.factor_since is not None and code.strip()]
-    if not open_by_code:
+    by_factor = [sign_in for sign_in in known if sign_in.has_factor and factor.is_given]
+    if not by_factor:
         raise too_many(counted.wait)
-    return open_by_code
+    return by_factor
 
 
 def _known(service: Service, address: str, at: str) -> list[SignIn]:
@@ -174,14 +219,39 @@ def _which(service: Service, fits: Sequence[SignIn]) -> OrganisationNeeded:
     return OrganisationNeeded("You have a sign-in at several organisations.", f"Say at which: {named}.")
 
 
-def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) -> None:
-    if not code.strip():
-        # The password was right, so this was not a guess; the code is asked for next.
+def _check_factor(service: Service, sign_in: SignIn, factor: Factor, counted: Counted) -> None:
+    if not factor.is_given:
+        # The password was right, so this was not a guess; the second factor is asked for next.
         try_limits.forgive(service, counted)
-        raise FactorNeeded("The password is right.", "Give the code that your second factor shows now, too.")
-    guessed = try_limits.count(service, [Source(f"code of {sign_in.id}", TRIES)])
+        raise _factor_needed(service, sign_in)
+    source = Source(f"code of {sign_in.id}", TRIES)
+    guessed = try_limits.count(service, [source])
     if guessed.wait:
         raise too_many(counted.wait or guessed.wait)
+    if factor.passkey is None:
+        _check_code(service, sign_in, factor.code, counted, guessed)
+        return
+    try:
+        passkeys.check(service, factor.passkey, passkeys.Purpose.FACTOR, sign_in.id)
+    except NotSignedIn:
+        # Whoever has to wait is not told that the password is right.
+        if counted.wait:
+            raise too_many(counted.wait) from None
+        raise
+    try_limits.forgive(service, guessed, source)
+
+
+def _factor_needed(service: Service, sign_in: SignIn) -> FactorNeeded:
+    asked = passkeys.ask_for(service, sign_in.organisation_id, sign_in.id, passkeys.Purpose.FACTOR)
+    how = "Give the code that your second factor shows now, too."
+    if sign_in.factor_since is None:
+        how = "Use your passkey in a browser, or give a recovery code."
+    elif asked is not None:
+        how = "Give the code that your second factor shows now, or use your passkey."
+    return FactorNeeded("The password is right.", how, asked.model_dump() if asked is not None else None)
+
+
+def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted, guessed: Counted) -> None:
     with transaction(service.engine, sign_in.organisation_id) as db:
         row = db.get_one(SignIn, sign_in.id, with_for_update=True)
         now = service.clock()
@@ -193,11 +263,12 @@ def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) 
     raise NotSignedIn("The code does not fit.", "Wait for the next code, and give that one.")
 
 
-def check_factor(service: Service, organisation: UUID, ident: UUID, code: str) -> None:
-    """Check the code of a sign-in's second factor, or one of its recovery codes. NotSignedIn for a wrong one."""
+def check_factor(service: Service, organisation: UUID, ident: UUID, factor: Factor) -> None:
+    """Check the second factor of a sign-in that has one. NotSignedIn for a wrong one, FactorNeeded for none."""
     with transaction(service.engine, organisation) as db:
         sign_in = db.get_one(SignIn, ident)
-    _check_code(service, sign_in, code, Counted())
+    if sign_in.has_factor:
+        _check_factor(service, sign_in, factor, Counted())
 
 
 def viewer_at(service: Service, organisation: UUID, ident: UUID) -> Viewer:
@@ -243,15 +314,18 @@ def remember_device(service: Service, viewer: Viewer) -> str:
         return device_of(service, db.get_one(SignIn, viewer.sign_in))
 
 
-def prove(unit: Unit, password: str, code: str, origin: str, device: str = "") -> datetime:
+def prove(unit: Unit, password: str, factor: Factor, origin: str, device: str = "") -> datetime:
     """Prove again that the viewer is who they are; returns until when that counts."""
     row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
     if row is None or unit.viewer.credential is None:
         raise NotAllowed("This way of signing in can't prove anything.", "Sign in with your password.")
-    slug = unit.db.get_one(Organisation, row.organisation_id).slug
-    who = check_password(unit.service, row.address, password, origin, code, device, slug)
-    if who.person != unit.viewer.person:
-        raise NotSignedIn("That is somebody else's password.", "Give your own.")
+    if factor.passkey is not None and not password:
+        passkeys.check(unit.service, factor.passkey, passkeys.Purpose.PROOF, row.id)
+    else:
+        slug = unit.db.get_one(Organisation, row.organisation_id).slug
+        who = check_password(unit.service, row.address, password, origin, factor, device, slug)
+        if who.person != unit.viewer.person:
+            raise NotSignedIn("That is somebody else's password.", "Give your own.")
     for held in visits.credentials(unit):
         held.proved_at = unit.now
     unit.record("sign_in.proved", "sign_in", unit.viewer.sign_in, unit.viewer.name)
@@ -398,9 +472,28 @@ def viewer_of_token(service: Service, token: str) -> Viewer:
         row = db.scalars(select(ApiToken).where(ApiToken.token_hash == _digest(token))).first()
     if row is None or row.expires_at <= service.clock():
         raise NotSignedIn("The token is unknown or has run out.", "Make a new one: openlatch login.")
+    if row.scope == TokenScope.SCIM:
+        raise NotSignedIn("This token is for a directory.", "It is good for /scim/v2 alone.")
     _note_seen(service, row)
     with transaction(service.engine, row.organisation_id) as db:
         return _viewer(db, row.sign_in_id, row, row.visit_id, may_write=row.scope == TokenScope.WRITE)
+
+
+def viewer_of_directory(service: Service, token: str) -> Viewer:
+    """The directory that a token was made for: it acts for the organisation, and nobody's name stands for it.
+
+    NotSignedIn for any other token; NotAllowed when whoever made it does not administer any more.
+    """
+    with transaction(service.engine, None) as db:
+        row = db.scalars(select(ApiToken).where(ApiToken.token_hash == _digest(token))).first()
+    if row is None or row.expires_at <= service.clock() or row.scope != TokenScope.SCIM:
+        raise NotSignedIn("This token is not one of a directory.", "Have an administrator make one.")
+    _note_seen(service, row)
+    with transaction(service.engine, row.organisation_id) as db:
+        maker = _viewer(db, row.sign_in_id, row, None, may_write=True)
+    if not maker.administrator:
+        raise NotAllowed("Whoever made this token does not administer any more.", "Have an administrator make one.")
+    return Viewer(row.organisation_id, f"Directory “{row.name}”", administrator=True)
 
 
 def end_token(unit: Unit, ident: UUID) -> None:
@@ -448,7 +541,23 @@ def describe(unit: Unit) -> schemas.Me:
         notices=unit.db.scalar(unread) or 0,
         to_decide=unit.db.scalar(waiting) or 0,
         to_answer=unit.db.scalar(asked) or 0,
+        provider=_provider(unit),
+        has_passkey=_has_passkey(unit),
     )
+
+
+def _has_passkey(unit: Unit) -> bool:
+    mine = select(Passkey.id).where(Passkey.sign_in_id == unit.viewer.sign_in).limit(1)
+    return unit.viewer.sign_in is not None and unit.db.scalar(mine) is not None
+
+
+def _provider(unit: Unit) -> schemas.Named | None:
+    """The identity provider by which the viewer's session was opened."""
+    by = select(IdentityProvider.id, IdentityProvider.name).join(
+        WebSession, WebSession.provider_id == IdentityProvider.id
+    )
+    found = unit.db.execute(by.where(WebSession.id == unit.viewer.credential)).one_or_none()
+    return schemas.Named(id=found.id, name=found.name) if found is not None else None
 
 
 def _elsewhere(unit: Unit) -> int:

@@ -28,7 +28,7 @@ def make(unit: Unit) -> list[str]:
     if row is None:
         raise NotAllowed("Only somebody who signs in has recovery codes.")
     unit.require_proof("Making recovery codes")
-    if row.factor_since is None:
+    if not row.has_factor:
         raise Conflict("There is no second factor that codes could stand in for.", "Set one up first.")
     unit.db.execute(delete(RecoveryCode).where(RecoveryCode.sign_in_id == row.id))
     # About 50 bits each.

@@ -65,7 +65,7 @@ def remove(unit: Unit) -> None:
     row = _own(unit)
     unit.require_proof("Removing the second factor")
     row.factor_secret, row.factor_since, row.factor_step = None, None, None
-    unit.db.get_one(Person, row.person_id).second_factor = False
+    unit.db.get_one(Person, row.person_id).second_factor = row.has_passkey
     # A latch may require one: evaluate its flags.
     unit.wake("evaluate")
     unit.record("factor.removed", "person", row.person_id, unit.viewer.name)

@@ -18,9 +18,12 @@ from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
 from openlatch.store.tables import (
     ApiToken,
+    DeviceRequest,
     IdempotencyKey,
+    Passkey,
     PasswordReset,
     Person,
+    ProviderSubject,
     RecoveryCode,
     SignIn,
     SignInLink,
@@ -54,7 +57,7 @@ def _shown(row: SignIn, person: Person, sessions: int, tokens: int) -> schemas.S
         role=cast("schemas.RoleName", row.role),
         standing=person.standing,
         suspended_at=row.suspended_at,
-        second_factor=row.factor_since is not None,
+        second_factor=row.has_factor,
         last_seen_at=row.last_seen_at,
         sessions=sessions,
         tokens=tokens,
@@ -155,6 +158,7 @@ def end_tokens(unit: Unit, ident: UUID) -> schemas.SignInOf:
     """End all API tokens of a sign-in."""
     row, person = _locked(unit, ident, "Ending somebody's tokens")
     count = _end(unit, ApiToken, ApiToken.sign_in_id == row.id)
+    _forget_devices(unit, row)
     unit.record("sign_in.tokens_ended", "sign_in", row.id, person.name, count=count)
     _tell(unit, f"{unit.viewer.name} ended the API tokens of {person.name} ({count}).", person.id)
     return one(unit, ident)
@@ -164,8 +168,15 @@ def _end(unit: Unit, table: type[WebSession | ApiToken], which: ColumnElement[bo
     return len(unit.db.scalars(delete(table).where(which).returning(table.id)).all())
 
 
+def _forget_devices(unit: Unit, row: SignIn) -> None:
+    unit.db.execute(delete(DeviceRequest).where(DeviceRequest.sign_in_id == row.id))
+
+
 def close_all(unit: Unit, row: SignIn, but: UUID | None = None) -> None:
-    """End every session and token of a sign-in, except ``but``, the one the viewer came by."""
+    """End every session and token of a sign-in, except ``but``, the one the viewer came by; nothing that it let in
+    collects one after that.
+    """
+    _forget_devices(unit, row)
     for table in (WebSession, ApiToken):
         which = table.sign_in_id == row.id
         _end(unit, table, which if but is None else which & (table.id != but))
@@ -177,12 +188,14 @@ def end_other_sessions(unit: Unit, row: SignIn) -> int:
 
 
 def reset_factor(unit: Unit, ident: UUID) -> schemas.SignInOf:
-    """Remove somebody's second factor and recovery codes, so that they can set up another."""
+    """Remove somebody's second factor, passkeys and recovery codes, so that they can set up another."""
     row, person = _locked(unit, ident, "Resetting a second factor")
-    if row.factor_since is None:
+    if not row.has_factor:
         raise Conflict(f"{person.name} has no second factor.", "There is nothing to reset.")
     row.factor_secret, row.factor_since, row.factor_step, person.second_factor = None, None, None, False
-    unit.db.execute(delete(RecoveryCode).where(RecoveryCode.sign_in_id == row.id))
+    for table in (RecoveryCode, Passkey):
+        unit.db.execute(delete(table).where(table.sign_in_id == row.id))
+    unit.db.expire(row, ["has_passkey"])
     close_all(unit, row)
     unit.wake("evaluate")
     unit.record("factor.reset", "sign_in", row.id, person.name)
@@ -193,7 +206,7 @@ def reset_factor(unit: Unit, ident: UUID) -> schemas.SignInOf:
 def remove(unit: Unit, row: SignIn) -> None:
     """Remove a sign-in with all that belongs to it. What was done with it stays in the journal."""
     close_all(unit, row)
-    for table in (PasswordReset, RecoveryCode, IdempotencyKey, Visit):
+    for table in (PasswordReset, RecoveryCode, Passkey, IdempotencyKey, ProviderSubject, Visit):
         unit.db.execute(delete(table).where(table.sign_in_id == row.id))
     unit.db.execute(delete(SignInLink).where(or_(SignInLink.one_id == row.id, SignInLink.other_id == row.id)))
     # Somebody of a partner no longer acts at its clients.

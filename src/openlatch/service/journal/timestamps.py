@@ -9,6 +9,7 @@ from rfc3161_client import TimestampRequestBuilder, decode_timestamp_response
 from rfc3161_client.base import HashAlgorithm
 
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.tls import trusted
 
 SECONDS = 10
 
@@ -25,6 +26,7 @@ def stamp(authority: str, message: bytes) -> bytes:
             content=request.as_bytes(),
             headers={"Content-Type": "application/timestamp-query"},
             timeout=SECONDS,
+            verify=trusted(),
         )
         answer.raise_for_status()
     except (httpx.HTTPError, httpx.InvalidURL) as error:

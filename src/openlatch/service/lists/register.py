@@ -9,6 +9,8 @@ from uuid import UUID
 from pydantic import BaseModel
 from sqlalchemy import ColumnElement
 
+from openlatch import schemas
+from openlatch.core.filters import operators_of
 from openlatch.core.reviews.recurrence import words
 from openlatch.errors import NotFound
 from openlatch.service.flags.manage import with_title
@@ -79,3 +81,32 @@ def row(unit: Unit, name: str, ident: UUID) -> Row:
     if found is None:
         raise NotFound(f"There is nothing with this id among the {name} that you may see.")
     return found
+
+
+MOST_VALUES = 20
+
+
+def attributes(name: str) -> schemas.Attributes:
+    """The attributes of a list, as filters name them, in their order. NotFound for an unknown list."""
+    listing, _ = _known(name)
+    return schemas.Attributes(
+        attributes=[
+            schemas.AttributeOf(
+                name=attribute, kind=held.kind.value, operators=[*operators_of(held.kind)], sentence=held.sentence
+            )
+            for attribute, held in listing.attributes.items()
+        ]
+    )
+
+
+def values(unit: Unit, name: str, attribute: str, words: str) -> schemas.Values:
+    """Some values that an attribute has among visible rows. BadFilter for an unknown attribute."""
+    listing, visible = _known(name)
+    shown = [listing.of(unit.viewer.organisation), visible(unit.sight)]
+    return schemas.Values(values=listing.values(unit.db, attribute, words.strip(), shown, MOST_VALUES))
+
+
+def _known(name: str) -> tuple[Listing, Callable[[Sight], ColumnElement[bool]]]:
+    if name not in LISTS:
+        raise NotFound(f"There is no list of {name}.", f"Use one of: {', '.join(sorted(LISTS))}.")
+    return LISTS[name]

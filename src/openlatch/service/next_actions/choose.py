@@ -12,6 +12,7 @@ from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch import schemas
+from openlatch.core.checks import require_words
 from openlatch.core.flags.next_actions import ActionKind, Candidate, Doubts, choose, needed_for, risk_of
 from openlatch.core.ids import new_id
 from openlatch.core.time_windows import day_in_words, end_given, last_day, zone_of
@@ -83,8 +84,7 @@ def postpone(unit: Unit, key: str, reason: str, until: datetime | None, last: da
 
     BadInput without a reason or with an end that has passed; NotFound for an action that is none of the viewer's.
     """
-    if len(reason.strip()) < 3:
-        raise BadInput("Putting an action off needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    require_words(reason, "Putting an action off needs a reason.")
     end = end_given(until, last, unit.zone)
     if end is None or end <= unit.now:
         raise BadInput("The end is missing, or has passed.", "Choose a day to come.", {"last_day": "is needed"})

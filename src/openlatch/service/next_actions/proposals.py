@@ -11,6 +11,7 @@ from uuid import UUID
 from sqlalchemy import or_, select
 
 from openlatch import schemas
+from openlatch.core.counts import counted
 from openlatch.core.flags.limits import NEVER
 from openlatch.core.flags.next_actions import ActionKind
 from openlatch.core.time_windows import day_in_words, end_of_last_day, ends_on, zone_of
@@ -278,7 +279,7 @@ class _Proposals:
                 yield Proposal(
                     ActionKind.CLOSE_EXPOSURES,
                     account.id,
-                    f"Close {_counted(len(exposures), 'exposure')} of {account.name} that nobody has called intended",
+                    f"Close {counted(len(exposures), 'exposure')} of {account.name} that nobody has called intended",
                     _ids(flags),
                     suppositions.closed(self.unit.now, account.id, exposures),
                     account.id,
@@ -313,7 +314,7 @@ class _Proposals:
             together[session.account_id, session.holder_id].append(session.id)
         for (account, holder), ids in together.items():
             whose = _possessive(self.names.get(holder, "somebody"))
-            many = _counted(len(ids), "session") if len(ids) > 1 else "session"
+            many = counted(len(ids), "session") if len(ids) > 1 else "session"
             yield Proposal(
                 ActionKind.END_SESSIONS,
                 min(ids),
@@ -341,7 +342,7 @@ class _Proposals:
                 yield Proposal(
                     ActionKind.END,
                     person.id,
-                    f"End {_counted(len(grants), 'grant')} of {person.name}, who {self._left(person)}",
+                    f"End {counted(len(grants), 'grant')} of {person.name}, who {self._left(person)}",
                     (*self._ids_on("grant", grants), *self._ids_on("session", sessions)),
                     suppositions.ended(self.unit.now, grants, sessions),
                     holder=person.id,
@@ -359,7 +360,7 @@ class _Proposals:
             yield Proposal(
                 ActionKind.REVIEW,
                 account,
-                f"Review {_counted(len(grants), 'grant')} on {self.accounts[account].name} left undecided by a review",
+                f"Review {counted(len(grants), 'grant')} on {self.accounts[account].name} left undecided by a review",
                 self._ids_on("grant", grants),
                 suppositions.reviewed(grants),
                 account,
@@ -395,7 +396,7 @@ class _Proposals:
         return Proposal(
             ActionKind.ACCEPT,
             first.subject_id,
-            f"Accept {_counted(len(flags), 'flag')} on {about}, with a reason",
+            f"Accept {counted(len(flags), 'flag')} on {about}, with a reason",
             _ids(flags),
             account=first.account,
             holder=first.holder,
@@ -414,10 +415,6 @@ class _Proposals:
 
 def _ids(flags: Sequence[OpenFlag]) -> tuple[UUID, ...]:
     return tuple(flag.id for flag in flags)
-
-
-def _counted(count: int, noun: str) -> str:
-    return f"{count} {noun}{'s' * (count != 1)}"
 
 
 def _possessive(name: str) -> str:

@@ -13,6 +13,7 @@ from openlatch import schemas
 from openlatch.core import addresses, latches
 from openlatch.core import register as core
 from openlatch.core.access import paths
+from openlatch.core.checks import require_count
 from openlatch.core.offers import wording
 from openlatch.core.register import Holder, Register
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
@@ -156,8 +157,7 @@ def shown(unit: Unit, prepared: Prepared) -> schemas.OfferPreview:
 def _some(proposal: Proposal) -> Sequence[To]:
     if not proposal.to:
         raise BadInput("Nobody is named.", "Name at least one person or team.", {"to": "is empty"})
-    if len(proposal.to) > MOST_HOLDERS:
-        raise BadInput(f"{len(proposal.to)} are too many at once.", f"At most {MOST_HOLDERS}; or make a team.")
+    require_count(len(proposal.to), MOST_HOLDERS, "holders", "to")
     return proposal.to
 
 

@@ -15,7 +15,7 @@ from openlatch.core.files.records import BadField
 from openlatch.core.files.records import address as read_address
 from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service.identity import recovery, sign_ins
+from openlatch.service.identity import passkeys, recovery, sign_ins
 from openlatch.service.notifications import notices
 from openlatch.service.offers import send as send_offer
 from openlatch.service.own.my_access import PROOF_LIFE
@@ -53,6 +53,7 @@ def page(unit: Unit) -> schemas.OwnPage:
             ),
         ],
         second_factor_since=row.factor_since,
+        passkeys=passkeys.rows(unit),
         recovery_codes_left=recovery.left(unit),
         password_set_at=row.password_set_at,
         sessions=sessions(unit),
@@ -61,6 +62,7 @@ def page(unit: Unit) -> schemas.OwnPage:
         locale=row.preferences.get("locale"),
         no_mail=row.preferences.get("no_mail", []),
         wants_digest=person.wants_digest,
+        wants_trends=person.wants_trends,
         refuses_offers=person.refuses_offers,
     )
 

@@ -11,6 +11,7 @@ from uuid import UUID
 
 from sqlalchemy import delete, func, select
 
+from openlatch.core.counts import counted
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Standing
 from openlatch.errors import Held
@@ -37,11 +38,6 @@ from openlatch.store.tables import (
 )
 
 PAGE = "/partners"
-
-
-def counted(count: int, noun: str) -> str:
-    """A count with its noun."""
-    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
 
 
 def _administers(unit: Unit, person: UUID) -> bool:

@@ -13,6 +13,7 @@ from uuid import UUID
 from sqlalchemy import ColumnElement, func, or_, select
 
 from openlatch import schemas
+from openlatch.core.counts import counted
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.json_values import JsonObject
@@ -283,9 +284,7 @@ def _end_told(unit: Unit, row: PartnerLink) -> schemas.EndLinkPreview:
     out = f"{names} can no longer come over from the partner, and what they have open at the client ends."
     does = [out if names else "Nobody can come over from the partner any more."]
     if is_client:
-        does += (
-            [f"{at_client.counted(len(grants), 'grant')} of {team.name} will be revoked."] if team and grants else []
-        )
+        does += [f"{counted(len(grants), 'grant')} of {team.name} will be revoked."] if team and grants else []
         does += [f"{person.name} {why}. Decide about that on their page." for person, why in _who_stays(unit, row)]
     else:
         does.append("The client’s own register ends what it has given to your people and their team.")

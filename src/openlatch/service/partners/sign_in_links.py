@@ -15,12 +15,12 @@ from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Standing
-from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound
+from openlatch.errors import BadInput, NotAllowed, NotFound
 from openlatch.json_values import JsonObject
 from openlatch.service.identity import authentication
+from openlatch.service.identity.authentication import Factor
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
-from openlatch.store.database import transaction
 from openlatch.store.tables import Organisation, PartnerLink, Person, SignIn, SignInLink, Visit
 
 # Organisations shown with one's rights there; one can switch to any.
@@ -85,11 +85,11 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> JsonObjec
         }
 
 
-def link(unit: Unit, address: str, password: str, code: str, at: str, origin: str) -> schemas.MyOrganisations:
+def link(unit: Unit, address: str, password: str, factor: Factor, at: str, origin: str) -> schemas.MyOrganisations:
     """Link a sign-in elsewhere with the viewer's, after proving that it is theirs."""
     mine = _sign_in(unit)
     unit.require_proof("Linking another sign-in")
-    other = authentication.check_password(unit.service, address, password, origin, code, at=at)
+    other = authentication.check_password(unit.service, address, password, origin, factor, at=at)
     if other.organisation == unit.viewer.organisation or other.sign_in is None:
         raise BadInput("That sign-in is at this organisation, too.", "Give one at another.", {"address": "is here"})
     join(unit, (unit.viewer.organisation, mine), (other.organisation, other.sign_in))
@@ -129,7 +129,7 @@ def unlink(unit: Unit, sign_in: UUID) -> None:
     unit.record("sign_in.unlinked", "sign_in", mine, unit.viewer.name)
 
 
-def switch(unit: Unit, sign_in: UUID, code: str) -> Viewer:
+def switch(unit: Unit, sign_in: UUID, factor: Factor) -> Viewer:
     """Who the viewer is at another organisation, to be signed in there. NotFound for a sign-in that is not theirs.
 
     A second factor there is still asked for there.
@@ -139,12 +139,7 @@ def switch(unit: Unit, sign_in: UUID, code: str) -> Viewer:
     if at is None:
         raise NotFound("You have no such sign-in elsewhere.", "Look at your organisations.")
     unit.record("sign_in.switched", "sign_in", mine, unit.viewer.name)
-    with transaction(unit.service.engine, at) as db:
-        has_factor = db.scalar(select(SignIn.factor_since).where(SignIn.id == sign_in)) is not None
-    if has_factor and not code.strip():
-        raise FactorNeeded("There you have a second factor.", "Give the code that it shows now.")
-    if has_factor:
-        authentication.check_factor(unit.service, at, sign_in, code)
+    authentication.check_factor(unit.service, at, sign_in, factor)
     # Not a fresh proof there.
     return replace(authentication.viewer_at(unit.service, at, sign_in), proved_at=None)
 

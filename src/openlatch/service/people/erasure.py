@@ -46,6 +46,7 @@ from openlatch.store.tables import (
     Person,
     PersonAddress,
     Round,
+    ScimRecord,
     Session,
     SignIn,
 )
@@ -182,7 +183,7 @@ def _forget_names(unit: Unit, person: Person, called: str) -> None:
         if a
     ]
     unit.db.execute(delete(Mail).where(Mail.recipient.in_(addresses)))
-    for table in (PersonAddress, Mark):
+    for table in (PersonAddress, Mark, ScimRecord):
         unit.db.execute(delete(table).where(table.person_id == person.id))
     logins = unit.db.scalars(select(Handle).where(Handle.person_id == person.id)).all()
     for number, login in enumerate(logins, 1):

@@ -29,8 +29,11 @@ from openlatch.store.tables import (
     Membership,
     Notice,
     Offer,
+    Passkey,
     Person,
     PersonAddress,
+    ProviderSubject,
+    ScimRecord,
     Session,
     SignIn,
     Team,
@@ -45,9 +48,12 @@ _NOT_TOLD = frozenset(
     {
         "organisation_id",
         "password_hash",
+        "credential_id",
+        "public_key",
         "factor_secret",
         "factor_step",
         "token_hash",
+        "provider_token",
         "recorded_at",
     }
 )
@@ -74,6 +80,7 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, JsonValue]]:
         ("addresses", PersonAddress, PersonAddress.person_id),
         ("logins", Handle, Handle.person_id),
         ("marks", Mark, Mark.person_id),
+        ("directory", ScimRecord, ScimRecord.person_id),
     ):
         yield name, _rows(unit, table, column, person.id)
     sign_ins = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).all()
@@ -83,6 +90,9 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, JsonValue]]:
         "sessions_here",
         [_row(row) for row in unit.db.scalars(select(WebSession).where(WebSession.sign_in_id.in_(ids)))],
     )
+    subjects = select(ProviderSubject).where(ProviderSubject.sign_in_id.in_(ids))
+    yield "identity_providers", [_row(row) for row in unit.db.scalars(subjects)]
+    yield "passkeys", [_row(row) for row in unit.db.scalars(select(Passkey).where(Passkey.sign_in_id.in_(ids)))]
     yield "api_tokens", [_row(row) for row in unit.db.scalars(select(ApiToken).where(ApiToken.sign_in_id.in_(ids)))]
     teams = unit.db.execute(
         select(Team.name, Membership.since, Membership.until)

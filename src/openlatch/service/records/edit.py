@@ -13,6 +13,7 @@ from sqlalchemy import delete, func, select
 
 from openlatch import schemas
 from openlatch.core import latches as core_latches
+from openlatch.core.checks import require_count
 from openlatch.core.vocabulary import GrantState
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, Outdated
 from openlatch.json_values import JsonObject
@@ -276,8 +277,7 @@ def change_many(
     kind = _kind(name)
     if not given:
         raise BadInput("Nothing is to be changed.", "Name a field, with its new value.", {"set": "is empty"})
-    if len(ids) > MOST_MANY:
-        raise BadInput(f"{len(ids)} records were given.", f"Give at most {MOST_MANY} at once.", {"ids": "too many"})
+    require_count(len(ids), MOST_MANY, "records", "ids", least=0)
     ids = list(dict.fromkeys(ids))
     lines, warned = _tried_many(unit, kind, ids, given, keep=False)
     result = _result(lines, warned)

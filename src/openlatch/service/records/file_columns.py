@@ -13,6 +13,7 @@ from typing import IO, Any, BinaryIO
 from sqlalchemy import select
 
 from openlatch import schemas
+from openlatch.core.checks import require_count
 from openlatch.core.files import columns as file_columns
 from openlatch.core.files import records as core
 from openlatch.core.files.csv_safety import guarded
@@ -33,8 +34,7 @@ def look(unit: Unit, kind_name: str, form: str, source: BinaryIO) -> schemas.Fil
     unit.sight.require_administrator()
     kind = imports.kind_of(kind_name)
     samples = _samples(form, source)
-    if len(samples) > MOST_COLUMNS:
-        raise BadInput(f"The file has {len(samples)} columns.", f"At most {MOST_COLUMNS}.", {"file": "too wide"})
+    require_count(len(samples), MOST_COLUMNS, "columns", "file", least=0)
     kept = unit.db.scalars(_kept(kind.name, list(samples))).first()
     suggested = file_columns.suggest(kind, samples, unit.zone)
     known = {name: file_columns.Match(kept.matching.get(name, ""), "kept") for name in samples} if kept else suggested

@@ -39,6 +39,8 @@ MOST_NAMED = 50
 _TWICE: dict[str, tuple[str, ...]] = {
     "memberships.person_id": ("team_id",),
     "marks.person_id": ("kind", "value"),
+    # One for each person.
+    "scim_records.person_id": (),
 }
 # Columns that refer to records without a foreign key.
 _LOOSE = ("flags.holder_id",)

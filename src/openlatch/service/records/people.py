@@ -35,6 +35,7 @@ class People(Kind[Person]):
             "address_proofs.person_id",
             "notices.person_id",
             "calendars.person_id",
+            "scim_records.person_id",
             "flags.holder_id",
             "flags.subject_id",
             "findings.subject_id",

@@ -27,7 +27,7 @@ class Teams(Kind[Team]):
     """Teams and partner organisations."""
 
     name, noun, table = "teams", "team", Team
-    parts = frozenset({"flags.holder_id"})
+    parts = frozenset({"flags.holder_id", "scim_records.team_id"})
 
     def values(self, unit: Unit, row: Team) -> JsonObject:
         """A team as form values."""

@@ -10,6 +10,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch import schemas
+from openlatch.core.checks import require_words
 from openlatch.core.register import Holder, Term
 from openlatch.core.states import RequestState
 from openlatch.core.time_windows import Window
@@ -182,8 +183,7 @@ def _no_longer(wanted: Sequence[Term], until: datetime | None) -> list[Term]:
 def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> schemas.RequestRow:
     """Decline a request, with a word about why."""
     row = _to_answer(unit, ident, version)
-    if not words.strip():
-        raise BadInput("A word about why is missing.", "Say it in a sentence; they will read it.", {"words": "missing"})
+    require_words(words, "A word about why is missing.", "Say it in a sentence; they will read it.", "words")
     request_page.write_answer(unit, row, RequestState.DECLINED, words)
     name = unit.db.get_one(Account, row.account_id).name if row.account_id else "what you asked for"
     sentence = f"{unit.viewer.name} declined your request for {name}: {words.strip()}"

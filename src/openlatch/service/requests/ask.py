@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import and_, func, or_, select
 
 from openlatch import schemas
+from openlatch.core.checks import require_words
 from openlatch.core.register import Holder
 from openlatch.core.states import RequestState
 from openlatch.core.time_windows import end_in_words, end_of_last_day
@@ -57,8 +58,7 @@ def ask(unit: Unit, wish: Wish) -> schemas.RequestRow:
     """
     if unit.viewer.person is None:
         raise NotAllowed("Only somebody who is signed in can ask.")
-    if len(wish.reason.strip()) < 3:
-        raise BadInput("A request needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    require_words(wish.reason, "A request needs a reason.")
     if wish.emergency:
         locks.access(unit)
     extended = _to_extend(unit, wish)

@@ -13,7 +13,8 @@ from uuid import UUID
 from sqlalchemy import ColumnElement, func, select, text, update
 
 from openlatch import schemas
-from openlatch.core.reviews.decisions import SHORTEST_REASON, fate_of
+from openlatch.core.checks import require_words
+from openlatch.core.reviews.decisions import fate_of
 from openlatch.core.vocabulary import DraftState, Fate, ItemState, Proof, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.json_values import JsonObject
@@ -278,8 +279,7 @@ _COVERED = ("looked_at", "not_looked_at", "unknown")
 def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> schemas.ItemRow:
     """Explain why a decision can't be shown to be carried out, so that the round can end without it."""
     row, item = _unfinished(unit, round_id, item_id)
-    if len(reason.strip()) < SHORTEST_REASON:
-        raise BadInput("There has to be an explanation.", "Say in a few words why.", {"reason": "is missing"})
+    require_words(reason, "There has to be an explanation.")
     item.explained, item.done_at = reason.strip(), unit.now
     unit.record(
         "item.explained",

@@ -11,6 +11,7 @@ from sqlalchemy import select
 
 from openlatch import schemas
 from openlatch.core.access import paths as access_paths
+from openlatch.core.checks import require_count, require_words
 from openlatch.core.register import Holder
 from openlatch.core.reviews import decisions as core
 from openlatch.core.reviews.assignment import About
@@ -236,8 +237,8 @@ def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, 
     if not (unit.sight.everything or item.second_id in (None, unit.viewer.person)):
         raise NotAllowed("Another is asked to agree to this.", "Leave it to them.")
     core.refuse_involved(_about(unit, item), unit.viewer.person)
-    if not agree and len(reason.strip()) < core.SHORTEST_REASON:
-        raise BadInput("Say why you don't agree.", "Write a few words.", {"reason": "is missing"})
+    if not agree:
+        require_words(reason, "Say why you don't agree.", "Write a few words.")
     item.version += 1
     first = item.decided_by_id
     if agree:
@@ -283,8 +284,7 @@ def pass_on(
     round_row, item = locked(unit, round_id, item_id, version)
     if item.state != ItemState.UNDECIDED:
         raise Conflict(f"The item is {item.state} already.", "Take the decision back first.")
-    if len(reason.strip()) < core.SHORTEST_REASON:
-        raise BadInput("Say why they are the better reviewer.", "Write a few words.", {"reason": "is missing"})
+    require_words(reason, "Say why they are the better reviewer.", "Write a few words.")
     person = reviewers.colleagues(unit, [to]).get(to)
     # Looked up in any case, so that the answer does not reveal whether the id exists.
     named = _may_name(unit, item, to)
@@ -358,8 +358,7 @@ def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: 
     BadInput, with the list, for keeping flagged items: these are decided one by one. Ending more than a few at once
     needs a fresh proof.
     """
-    if not 1 <= len(picked) <= MOST_AT_ONCE:
-        raise BadInput(f"{len(picked)} items are named.", f"Name 1 to {MOST_AT_ONCE}.", {"items": "out of range"})
+    require_count(len(picked), MOST_AT_ONCE, "items", "items")
     _before_changes(unit, decision)
     rounds.require(unit, round_id)
     ids = [one.id for one in picked]
@@ -393,8 +392,7 @@ def _one_of_many(unit: Unit, round_id: UUID, one: Picked, decision: Decision) ->
 def ask(unit: Unit, round_id: UUID, item_id: UUID, question: str) -> schemas.ItemRow:
     """Ask the holder a question; the answer is shown with the item. Conflict while one is open."""
     round_row, item = locked(unit, round_id, item_id)
-    if len(question.strip()) < core.SHORTEST_REASON:
-        raise BadInput("There is no question.", "Write what you want to know.", {"question": "is missing"})
+    require_words(question, "There is no question.", "Write what you want to know.", "question")
     open_one = select(Question.id).where(Question.item_id == item_id, Question.answered_at.is_(None))
     if unit.db.scalar(open_one.limit(1)) is not None:
         raise Conflict("A question about this item is open already.", "Wait for the answer.")

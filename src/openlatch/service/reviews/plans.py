@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from uuid import UUID
 
+from openlatch.core.checks import require_count
 from openlatch.core.reviews.assignment import Line, Place
 from openlatch.core.vocabulary import Fate, Reach, Severity, Subject
 from openlatch.errors import BadFilter, BadInput
@@ -40,8 +41,7 @@ def refuse_unfit(unit: Unit, review: Review) -> None:
     """BadInput (BadFilter for the scope) that names what can't be used."""
     if not review.name.strip():
         raise BadInput("The review has no name.", "Give it one.", {"name": "is missing"})
-    if not 1 <= review.days <= LONGEST:
-        raise BadInput(f"{review.days} days to decide is out of range.", "Use 1 to 365.", {"days_to_decide": "bad"})
+    require_count(review.days, LONGEST, "days to decide", "days_to_decide")
     if not review.covers:
         raise BadInput("The review covers nothing.", f"Name some of: {', '.join(Subject)}.", {"covers": "is empty"})
     for subject in review.covers:

@@ -7,6 +7,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
+from openlatch.core.counts import counted
 from openlatch.core.reviews.reminders import LATE, due_reminder
 from openlatch.core.time_windows import Window, day_in_words, ends_on
 from openlatch.core.vocabulary import ItemState
@@ -21,7 +22,7 @@ def tell_reviewers(unit: Unit, row: Round) -> None:
     waiting = list(_waiting(unit, row.id))
     addresses = notices.addresses(unit, {person for people, _, _ in waiting for person in people})
     for people, _, count in waiting:
-        sentence = f"{_counted(count)} of “{row.name}” {_are(count)} yours to decide, by {_due(unit, row)}."
+        sentence = f"{counted(count, 'item')} of “{row.name}” {_are(count)} yours to decide, by {_due(unit, row)}."
         notices.tell_and_write(unit, people, "review", sentence, f"/rounds/{row.id}", addresses)
 
 
@@ -46,10 +47,12 @@ def _remind(unit: Unit, row: Round, which: str) -> None:
     page, late = f"/rounds/{row.id}", []
     for people, name, count in _waiting(unit, row.id):
         if which == LATE:
-            sentence = f"{_counted(count)} of “{row.name}” {_are(count)} late: it was due on {_due(unit, row)}."
+            sentence = f"{counted(count, 'item')} of “{row.name}” {_are(count)} late: it was due on {_due(unit, row)}."
             late.append((people, f"{name} ({count})"))
         else:
-            sentence = f"{_counted(count)} of “{row.name}” still {_are(count)} yours to decide, by {_due(unit, row)}."
+            sentence = (
+                f"{counted(count, 'item')} of “{row.name}” still {_are(count)} yours to decide, by {_due(unit, row)}."
+            )
         notices.tell_and_write(unit, people, "review", sentence, page)
     if late:
         names = ", ".join(words for _, words in late)
@@ -89,10 +92,6 @@ def _waiting(unit: Unit, ident: UUID) -> Iterator[tuple[list[UUID], str, int]]:
 def _managers(unit: Unit, people: Iterable[UUID]) -> list[UUID]:
     rows = select(Person.manager_id).where(Person.id.in_(list(people)), Person.manager_id.is_not(None)).distinct()
     return [ident for ident in unit.db.scalars(rows) if ident is not None]
-
-
-def _counted(count: int) -> str:
-    return f"{count} item{'s' * (count != 1)}"
 
 
 def _are(count: int) -> str:

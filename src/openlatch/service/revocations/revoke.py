@@ -9,6 +9,7 @@ from sqlalchemy import or_, select
 
 from openlatch import schemas
 from openlatch.core import latches
+from openlatch.core.checks import require_words
 from openlatch.core.revocations import preview as core_preview
 from openlatch.core.states import GRANTS, move
 from openlatch.core.vocabulary import Cause, GrantState
@@ -86,8 +87,7 @@ def start(
     _refuse_unfit(unit, wish, leaver.name if leaver else "")
     if cause == Cause.ASKED and len(set(wish.grants)) > BULK:
         unit.require_proof(f"Ending {len(set(wish.grants))} grants at once")
-    if len(reason.strip()) < 3:
-        raise BadInput("A revocation needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    require_words(reason, "A revocation needs a reason.")
     locks.access(unit)
     grants = prepare.lock(unit, wish)
     prepared = prepare.prepare(unit, wish, leaver.name if leaver else "", grants)

@@ -8,9 +8,10 @@ from uuid import UUID
 from sqlalchemy import select, update
 
 from openlatch import schemas
+from openlatch.core.checks import require_words
 from openlatch.core.revocations import step_states
 from openlatch.core.vocabulary import Proof, StepKind, StepState
-from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.errors import Conflict, NotFound
 from openlatch.service.grants import lifecycle
 from openlatch.service.revocations import confirm, transitions
 from openlatch.service.unit import Unit
@@ -79,8 +80,7 @@ def retry(unit: Unit, ident: UUID) -> None:
 def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
     """Report a step by hand as done, and what was seen. Conflict when it does not wait for that."""
     require(unit, ident)
-    if len(proof.strip()) < 3:
-        raise BadInput("Say what was done.", "Write what you did and what you saw.", {"proof": "is missing"})
+    require_words(proof, "Say what was done.", "Write what you did and what you saw.", "proof")
     revocation = _lock(unit, ident)
     step = unit.db.get(Step, step_id)
     if step is None or step.revocation_id != ident:
@@ -113,8 +113,7 @@ def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
     Conflict for one that is done, and for reading again, which is the proof.
     """
     require(unit, ident)
-    if len(reason.strip()) < 3:
-        raise BadInput("Skipping a step needs a reason.", "Say why it will not be done.", {"reason": "is missing"})
+    require_words(reason, "Skipping a step needs a reason.", "Say why it will not be done.")
     revocation = _lock(unit, ident)
     step = unit.db.get(Step, step_id)
     if step is None or step.revocation_id != ident:

@@ -12,9 +12,10 @@ from sqlalchemy import select
 
 from openlatch import schemas
 from openlatch.adapters import Adapter
+from openlatch.core.checks import require_words
 from openlatch.core.exposure import document
 from openlatch.core.vocabulary import DraftState, StepKind
-from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
+from openlatch.errors import Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.json_values import JsonObject
 from openlatch.service import connections, locks
 from openlatch.service.canonical_json import fingerprint
@@ -49,10 +50,7 @@ def ask(unit: Unit, ident: UUID, reason: str) -> schemas.RuleDraftRow:
     """
     row = drafts.opened(unit, ident)
     unit.require_proof("Setting access rules")
-    if not reason.strip():
-        raise BadInput(
-            "Say why the rules are set.", "Whoever meets them next has only your reason.", {"reason": "none"}
-        )
+    require_words(reason, "Say why the rules are set.", "Whoever meets them next has only your reason.")
     start(unit, row, reason)
     return drafts.shown(unit, row)
 

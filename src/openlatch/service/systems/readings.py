@@ -13,7 +13,9 @@ from uuid import UUID
 
 from sqlalchemy import func, or_, select, text, update
 
-from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
+from openlatch.core.checks import require_count
+from openlatch.core.counts import counted
+from openlatch.errors import NotFound, SystemDown, SystemRefused
 from openlatch.service import connections
 from openlatch.service.systems.comparison import Comparison, Outcome
 from openlatch.service.systems.staging import Spool
@@ -45,8 +47,7 @@ def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:
 def set_schedule(unit: Unit, ident: UUID, minutes: int) -> None:
     """Set how often a system is read. BadInput for less than a minute or more than a week."""
     system = _locked(unit, ident)
-    if not 1 <= minutes <= MOST_MINUTES:
-        raise BadInput(f"{minutes} minutes were given.", f"Give 1 to {MOST_MINUTES}.", {"read_every": "out of range"})
+    require_count(minutes, MOST_MINUTES, "minutes", "read_every")
     system.read_every = minutes
     system.next_read_at = (system.read_at or unit.now) + timedelta(minutes=minutes)
     unit.record("system.schedule_set", "system", system.id, system.name, read_every=minutes)
@@ -166,8 +167,8 @@ def _teller(service: Service, viewer: Viewer, ident: UUID) -> Callable[[int], No
 
 
 def _in_words(outcome: Outcome, unchanged: int) -> str:
-    since = f", {_counted(unchanged, 'account')} unchanged since the last read" if unchanged else ""
-    seen = f"{_counted(outcome.grants_seen, 'grant')} and {_counted(outcome.sessions_seen, 'session')} seen{since}"
+    since = f", {counted(unchanged, 'account')} unchanged since the last read" if unchanged else ""
+    seen = f"{counted(outcome.grants_seen, 'grant')} and {counted(outcome.sessions_seen, 'session')} seen{since}"
     drift = [
         f"{outcome.unrecorded} unrecorded ({outcome.newly_unrecorded} new)" if outcome.unrecorded else "",
         f"{outcome.missing} newly missing" if outcome.missing else "",
@@ -189,10 +190,6 @@ def _unable(spool: Spool) -> str:
     """What could not be removed there, in words, and what is needed for that."""
     lacking = dict.fromkeys(one for told in spool.coverage.values() for one in told.unable)
     return f" Open Latch can't take away: {'; '.join(lacking)}." if lacking else ""
-
-
-def _counted(count: int, what: str) -> str:
-    return f"{count} {what}{'s' * (count != 1)}"
 
 
 def _note_down(unit: Unit, ident: UUID, answer: str) -> None:

@@ -7,6 +7,7 @@ from datetime import timedelta
 from uuid import UUID
 
 from sqlalchemy import delete, func, select
+from structlog import get_logger
 
 from openlatch import schemas
 from openlatch.adapters import ADAPTERS, class_of
@@ -19,6 +20,7 @@ from openlatch.service.systems import sealed_secrets
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Base, Level, System, SystemTrial
 
+log = get_logger()
 BY_HAND = SystemKind.BY_HAND
 NAMES = {
     "postgresql": "PostgreSQL database",
@@ -35,7 +37,12 @@ def adapters() -> list[schemas.AdapterOf]:
     """Each kind of system with an adapter, and the settings that the adapter asks for."""
     found = []
     for kind in ADAPTERS:
-        of = class_of(kind)
+        try:
+            of = class_of(kind)
+        except SystemRefused as error:
+            # Of a package that is broken: the others can be used all the same.
+            log.error("adapter.broken", kind=kind, detail=error.detail)
+            continue
         found.append(
             schemas.AdapterOf(
                 kind=kind,

@@ -1,0 +1,1 @@
+"""Figures over time: what moved risk, departures, revocations, reviews, exposures and unrecorded access."""

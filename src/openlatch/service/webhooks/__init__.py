@@ -1,0 +1,1 @@
+"""What is journalled, told to receivers outside."""

@@ -1,0 +1,207 @@
+"""Delivering: entries of the journal become deliveries, and deliveries are posted until they are taken or given up."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from uuid import UUID
+
+import orjson
+from sqlalchemy import func, or_, select, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import undefer
+
+from openlatch.core import webhooks as core
+from openlatch.json_values import JsonObject
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Service, Unit, Viewer
+from openlatch.service.webhooks import post, signatures
+from openlatch.store import journal
+from openlatch.store.database import transaction
+from openlatch.store.tables import Delivery, JournalEntry, JournalHead, Webhook
+
+PAGE = "/webhooks"
+# So many deliveries are made, and sent, before others have their turn.
+MADE_AT_ONCE, SENT_AT_ONCE = 500, 20
+# A process that died while it delivered holds the receiver up for so long.
+LEASE = timedelta(seconds=SENT_AT_ONCE * post.SECONDS * post.MOST_NUMBERS + 30)
+# What a process spends on receivers at most, so that slow ones leave room for everything else.
+_ROOM = threading.BoundedSemaphore(4)
+KEPT = timedelta(days=30)
+
+Post = Callable[[signatures.Message, bytes, tuple[str, ...]], post.Outcome]
+
+
+def due(unit: Unit) -> list[UUID]:
+    """The receivers for whom there is something to make or to send now."""
+    head = select(JournalHead.position).where(JournalHead.organisation_id == unit.viewer.organisation).scalar_subquery()
+    waiting = select(Delivery.id).where(
+        Delivery.webhook_id == Webhook.id,
+        Delivery.state == "waiting",
+        or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= unit.now),
+    )
+    wanted = select(Webhook.id).where(
+        Webhook.paused_at.is_(None),
+        or_(Webhook.busy_until.is_(None), Webhook.busy_until < unit.now),
+        or_(Webhook.next_try_at.is_(None), Webhook.next_try_at <= unit.now),
+        or_(Webhook.position < head, waiting.exists()),
+    )
+    return list(unit.db.scalars(wanted.order_by(Webhook.id)))
+
+
+def deliver(service: Service, organisation: UUID, ident: UUID, send: Post = post.post) -> bool:
+    """Make and send what is due for one receiver; returns whether there is more. One process does at a time."""
+    if not _ROOM.acquire(blocking=False):
+        return False
+    try:
+        until = _begin(service, organisation, ident)
+        if until is None:
+            return False
+        try:
+            made = _make(service, organisation, ident)
+            sent = _send_due(service, organisation, ident, send)
+            return made == MADE_AT_ONCE or sent == SENT_AT_ONCE
+        finally:
+            with transaction(service.engine, organisation) as db:
+                # Only one's own: another process has it by now, where this one took longer.
+                mine = update(Webhook).where(Webhook.id == ident, Webhook.busy_until == until)
+                db.execute(mine.values(busy_until=None))
+    finally:
+        _ROOM.release()
+
+
+def _begin(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
+    now = service.clock()
+    mine = update(Webhook).where(
+        Webhook.id == ident,
+        Webhook.paused_at.is_(None),
+        or_(Webhook.busy_until.is_(None), Webhook.busy_until < now),
+    )
+    with transaction(service.engine, organisation) as db:
+        return db.scalar(mine.values(busy_until=now + LEASE).returning(Webhook.busy_until))
+
+
+def _make(service: Service, organisation: UUID, ident: UUID) -> int:
+    """Make a delivery of each further entry that the receiver wants; returns how many entries were looked at."""
+    with transaction(service.engine, organisation) as db:
+        hook = db.get(Webhook, ident, with_for_update=True)
+        if hook is None:
+            return 0
+        next_ones = select(JournalEntry.position, JournalEntry.action).where(JournalEntry.position > hook.position)
+        rows = db.execute(next_ones.order_by(JournalEntry.position).limit(MADE_AT_ONCE)).all()
+        wanted = [
+            {"organisation_id": organisation, "webhook_id": ident, "position": position}
+            for position, action in rows
+            if core.wants(hook.actions, action)
+        ]
+        if wanted:
+            db.execute(insert(Delivery).values(wanted).on_conflict_do_nothing())
+        if rows:
+            hook.position = rows[-1].position
+        return len(rows)
+
+
+def _send_due(service: Service, organisation: UUID, ident: UUID, send: Post) -> int:
+    """Send what is due, the oldest first; a receiver that is down is left alone until its next try."""
+    for count in range(SENT_AT_ONCE):
+        outcome = _send_one(service, organisation, ident, send)
+        if outcome is None:
+            return count
+        if outcome.is_down:
+            return 0
+    return SENT_AT_ONCE
+
+
+def _send_one(service: Service, organisation: UUID, ident: UUID, send: Post) -> post.Outcome | None:
+    now = service.clock()
+    with transaction(service.engine, organisation) as db:
+        secrets = [undefer(Webhook.secret), undefer(Webhook.secret_before)]
+        hook = db.get(Webhook, ident, options=secrets)
+        if hook is None or hook.paused_at is not None or (hook.next_try_at is not None and hook.next_try_at > now):
+            return None
+        mine = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
+        mine = mine.where(or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= now))
+        delivery = db.scalars(mine.order_by(Delivery.position.nulls_first(), Delivery.id).limit(1)).first()
+        if delivery is None:
+            return None
+        entry = _entry(service, db.get(JournalEntry, (organisation, delivery.position)), delivery, hook)
+    body = orjson.dumps(core.event(service.address, entry))
+    message = signatures.signed(hook.url, body, _secrets(service, hook, now), now, str(delivery.id))
+    outcome = send(message, body, service.private_receivers)
+    with service.unit(Viewer.itself(organisation)) as unit:
+        _note(unit, ident, delivery.id, outcome)
+    return outcome
+
+
+def _entry(service: Service, row: JournalEntry | None, delivery: Delivery, hook: Webhook) -> JsonObject:
+    if row is None:
+        # A test has no place in the journal.
+        test = {"kind": "webhook", "id": str(hook.id), "name": hook.name, "account": None}
+        return {
+            "organisation": str(hook.organisation_id),
+            "position": f"test-{delivery.id}",
+            "at": journal.stamp(delivery.created_at),
+            "actor": {"id": None, "name": "Open Latch"},
+            "action": "webhook.test",
+            "subject": test,
+            "facts": {},
+        }
+    account = str(row.account_id) if row.account_id else None
+    subject_id = str(row.subject_id) if row.subject_id else None
+    return {
+        "organisation": str(row.organisation_id),
+        "position": row.position,
+        "at": journal.stamp(row.at),
+        "actor": {"id": str(row.actor_id) if row.actor_id else None, "name": row.actor_name},
+        "action": row.action,
+        "subject": {"kind": row.subject_kind, "id": subject_id, "name": row.subject_name, "account": account},
+        "facts": row.facts,
+        "hash": row.hash.hex(),
+    }
+
+
+def _secrets(service: Service, hook: Webhook, now: datetime) -> list[tuple[str, bytes]]:
+    """The secrets that sign now, by their key ids: the present one, and the one before while it still counts."""
+    found = [(key_id(hook.id, hook.secret_number), service.cipher.decrypt(hook.secret))]
+    if hook.secret_before is not None and hook.secret_before_until is not None and hook.secret_before_until > now:
+        found.append((key_id(hook.id, hook.secret_number - 1), service.cipher.decrypt(hook.secret_before)))
+    return found
+
+
+def key_id(ident: UUID, number: int) -> str:
+    """The key id of a receiver's secret: each new one has another."""
+    return f"{ident}.{number}"
+
+
+def _note(unit: Unit, ident: UUID, delivery_id: UUID, outcome: post.Outcome) -> None:
+    hook, delivery = unit.db.get(Webhook, ident, with_for_update=True), unit.db.get(Delivery, delivery_id)
+    if hook is None or delivery is None:
+        return
+    delivery.tries += 1
+    # A receiver can answer anything.
+    delivery.answer = "".join(letter for letter in outcome.words if letter.isprintable())[:500]
+    unit.announce("webhook")
+    if outcome.is_taken:
+        delivery.state, delivery.ended_at, delivery.next_try_at = "delivered", unit.now, None
+        hook.tries, hook.next_try_at, hook.failing_since = 0, None, None
+        return
+    if outcome.is_down:
+        hook.failing_since = hook.failing_since or unit.now
+        hook.tries += 1
+        hook.next_try_at = core.next_try(min(hook.tries, core.MOST_TRIES - 1), unit.now)
+    delivery.next_try_at = core.next_try(delivery.tries, unit.now)
+    if outcome.status == 410:
+        hook.paused_at = unit.now
+        _tell(unit, f"The receiver of the webhook {hook.name} says that it is gone; the webhook is paused.")
+        unit.record("webhook.paused", "webhook", hook.id, hook.name, answer=delivery.answer)
+    if delivery.next_try_at is None:
+        delivery.state, delivery.ended_at = "given_up", unit.now
+        others = select(func.count(Delivery.id)).where(Delivery.webhook_id == ident, Delivery.state == "given_up")
+        # Once: others follow when a receiver stays away.
+        if (unit.db.scalar(others) or 0) <= 1:
+            _tell(unit, f"A delivery to the webhook {hook.name} was given up after {delivery.tries} tries.")
+
+
+def _tell(unit: Unit, sentence: str) -> None:
+    notices.tell_and_write(unit, list(notices.administrators(unit)), "sign_in", sentence, PAGE)
