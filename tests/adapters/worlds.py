@@ -6,16 +6,15 @@ import imaplib
 import subprocess
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
-from typing import Any
 
 import httpx
 import psycopg
 
-from openlatch.adapters import ADAPTERS, Adapter, Maker
+from openlatch.adapters import ADAPTERS, Maker
+from openlatch.conformance import World
 from openlatch.demo import loader
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
@@ -23,34 +22,6 @@ from openlatch.test_systems import calendars, cloud, directory, host, mailboxes,
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 TODAY = datetime(2026, 3, 2, tzinfo=UTC)
-
-
-@dataclass
-class World:
-    """A system with two holders in one account, and how to ask it about them.
-
-    ``goes`` is taken away in the tests and ``stays`` is not; ``asked`` gives what the system itself says that a
-    holder holds in the account, empty when nothing.
-    """
-
-    kind: str
-    settings: dict[str, Any]
-    account: str
-    goes: str
-    stays: str
-    asked: Callable[[str], str]
-    unreachable: dict[str, Any]
-    stop: Callable[[], None]
-    secret: str = ADAPTER_PASSWORD
-    session: Callable[[], tuple[str, Callable[[], bool]]] | None = None
-    locked: Callable[[str], bool] | None = None
-    extra: dict[str, Any] = field(default_factory=dict)
-    maker: Maker | None = None
-
-    def adapter(self, secret: str = "", **changed: Any) -> Adapter:
-        """The system's adapter, perhaps told something else."""
-        make = self.maker or ADAPTERS[self.kind]
-        return make({**self.settings, **changed}, secret or self.secret)
 
 
 def postgresql(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
@@ -94,7 +65,7 @@ def postgresql(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
 
     settings = telemetry_settings(server)
     return World(
-        "postgresql",
+        ADAPTERS["postgresql"],
         settings,
         "heating_control",
         "c_abernethy",
@@ -104,6 +75,8 @@ def postgresql(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         opened.close,
         session=session,
         locked=locked,
+        kind="postgresql",
+        secret=ADAPTER_PASSWORD,
     )
 
 
@@ -150,7 +123,7 @@ def ldap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return subprocess.run(command, capture_output=True, check=False).returncode != 0
 
     return World(
-        "directory",
+        ADAPTERS["directory"],
         directory.usual(server),
         directory.group("callout"),
         directory.named("ann"),
@@ -160,6 +133,8 @@ def ldap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         server.stop,
         locked=locked,
         extra={"server": server},
+        kind="directory",
+        secret=ADAPTER_PASSWORD,
     )
 
 
@@ -206,7 +181,7 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return " ".join(words)
 
     return World(
-        "mailboxes",
+        ADAPTERS["mailboxes"],
         mailboxes.usual(server),
         "Shared/Booking desk",
         "ann",
@@ -215,6 +190,8 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         {"port": 1},
         server.stop,
         session=session,
+        kind="mailboxes",
+        secret=ADAPTER_PASSWORD,
     )
 
 
@@ -260,7 +237,7 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
 
     fingers = {name: "key:" + _fingerprint(line) for name, line in KEYS.items()}
     return World(
-        "host",
+        ADAPTERS["host"],
         host.usual(root, plan),
         "login:webcam",
         fingers["ann"],
@@ -268,10 +245,14 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         asked,
         {"root": str(root / "nowhere")},
         stop,
-        secret="",
         session=session,
         locked=locked,
         extra={"root": root},
+        kind="host",
+        lockable="user:bob",
+        reduces=False,
+        gives_new=False,
+        spoilt=lambda handle, name: {**handle, "fingerprint": name},
     )
 
 
@@ -322,7 +303,7 @@ def simulated(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         server.stop()
 
     return World(
-        "cloud",
+        ADAPTERS["cloud"],
         {"address": server.address},
         "news",
         "u1",
@@ -333,6 +314,8 @@ def simulated(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         session=session,
         locked=locked,
         extra={"service": service, "http": http},
+        kind="cloud",
+        secret=ADAPTER_PASSWORD,
     )
 
 
@@ -355,7 +338,7 @@ def webdav(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return " ".join(sorted(server.granted("rota", who)))
 
     return World(
-        "dav",
+        ADAPTERS["dav"],
         calendars.usual(server),
         "rota",
         calendars.principal("ann"),
@@ -364,6 +347,8 @@ def webdav(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         {"address": "http://127.0.0.1:1/"},
         server.stop,
         extra={"server": server},
+        kind="dav",
+        secret=ADAPTER_PASSWORD,
     )
 
 
@@ -376,16 +361,14 @@ def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return " ".join(line for line in file.read_text().splitlines() if f",{who}," in line)
 
     return World(
-        "example",
+        _example(),
         {"file": str(file)},
         "hut",
         "ann@example.org",
         "bob",
         asked,
         {"file": str(folder / "nowhere" / "rota.csv")},
-        lambda: None,
-        secret="",
-        maker=_example(),
+        kind="example",
     )
 
 

@@ -16,6 +16,7 @@ import httpx
 from openlatch.json_values import JsonObject
 from openlatch.processes import CantStart, runner, unprivileged, usual_port
 from openlatch.test_systems.server import Server
+from openlatch.tls import trusted
 
 OWNER = "huts"
 REALM = "calendars.hollinfell.example.org"
@@ -97,7 +98,7 @@ class CalendarServer(Server):
         """Create logins, the owner's calendars with their entries, and the access control list of each."""
         for name in (OWNER, *plan["logins"]):
             self._add_login(name, self.secret if name == OWNER else LOGIN_PASSWORD)
-        with httpx.Client(auth=(OWNER, self.secret), timeout=30) as http:
+        with httpx.Client(auth=(OWNER, self.secret), timeout=30, verify=trusted()) as http:
             for name, shown, entries in plan["calendars"]:
                 at = f"{self.address}{quote(name)}/"
                 body = (
@@ -124,7 +125,7 @@ class CalendarServer(Server):
             _ace(who, privileges.removeprefix("-"), "deny" if privileges.startswith("-") else "grant")
             for who, privileges in (("self", "all"), *entries)
         )
-        with httpx.Client(auth=(OWNER, self.secret), timeout=30) as http:
+        with httpx.Client(auth=(OWNER, self.secret), timeout=30, verify=trusted()) as http:
             http.request(
                 "ACL",
                 f"{self.address}{quote(name)}/",
@@ -135,7 +136,7 @@ class CalendarServer(Server):
     def granted(self, name: str, who: str) -> set[str]:
         """The privileges on a calendar that the server itself reports for a principal, by name."""
         body = '<D:propfind xmlns:D="DAV:"><D:prop><D:acl/></D:prop></D:propfind>'
-        with httpx.Client(auth=(OWNER, self.secret), timeout=30) as http:
+        with httpx.Client(auth=(OWNER, self.secret), timeout=30, verify=trusted()) as http:
             answer = http.request(
                 "PROPFIND",
                 f"{self.address}{quote(name)}/",
@@ -165,7 +166,7 @@ class CalendarServer(Server):
             post.sendmail(
                 "office@hollinfell.example.org", [name], "Subject: Welcome\r\n\r\nYour calendars are here.\r\n"
             )
-        with httpx.Client(auth=(name, word), timeout=30) as http:
+        with httpx.Client(auth=(name, word), timeout=30, verify=trusted()) as http:
             home = f"http://127.0.0.1:{self.port}/dav/calendars/user/{quote(name)}/"
             http.request("PROPFIND", home, headers={"Depth": "1"}).raise_for_status()
 

@@ -16,9 +16,9 @@ from pathlib import Path
 
 from flask import Flask, Response, jsonify, request
 from flask.typing import ResponseReturnValue
-from werkzeug.serving import WSGIRequestHandler, make_server
 
 from openlatch.json_values import JsonObject
+from openlatch.test_systems.app_server import AppServer
 from openlatch.test_systems.cloud_rules import add_rules
 
 SCIM_LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
@@ -269,30 +269,9 @@ def _tokens(app: Flask, cloud: Cloud) -> None:
         return "", 204
 
 
-class _Quiet(WSGIRequestHandler):
-    def log_request(self, code: int | str = "-", size: int | str = "-") -> None:
-        """Requests are not logged."""
-
-
-class CloudServer:
+class CloudServer(AppServer):
     """The service on loopback, in its own thread."""
 
     def __init__(self, cloud: Cloud, port: int) -> None:
-        self.cloud, self.port = cloud, port
-        self._server = make_server("127.0.0.1", port, cloud.app(), threaded=True, request_handler=_Quiet)
-        self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
-
-    @property
-    def address(self) -> str:
-        """Its address."""
-        return f"http://127.0.0.1:{self.port}"
-
-    def start(self) -> None:
-        """Serve."""
-        self._thread.start()
-
-    def stop(self) -> None:
-        """Stop serving."""
-        self._server.shutdown()
-        self._server.server_close()
-        self._thread.join(5)
+        super().__init__(cloud.app(), port)
+        self.cloud = cloud

@@ -37,6 +37,7 @@ from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject, JsonView
+from openlatch.tls import trusted
 
 PAGE = 100
 # Attempts to read a list whose pages shift, before the read fails.
@@ -300,7 +301,7 @@ class CloudAdapter(Adapter):
             if not detail.get("try"):
                 return None
         path = f"/open/{_segment(detail['space'])}{quote(detail['try'])}"
-        with httpx.Client(base_url=self._settings["address"], timeout=CALL_SECONDS / 2) as anybody:
+        with httpx.Client(base_url=self._settings["address"], timeout=CALL_SECONDS / 2, verify=trusted()) as anybody:
             answer = self._call(anybody, "GET", path, refused=True)
         if answer.status_code in (httpx.codes.UNAUTHORIZED, httpx.codes.FORBIDDEN, httpx.codes.NOT_FOUND):
             return None
@@ -330,7 +331,9 @@ class CloudAdapter(Adapter):
     def _http(self) -> Iterator[httpx.Client]:
         headers = {"Authorization": f"Bearer {self._secret}"}
         try:
-            made = httpx.Client(base_url=self._settings["address"], headers=headers, timeout=CALL_SECONDS / 2)
+            made = httpx.Client(
+                base_url=self._settings["address"], headers=headers, timeout=CALL_SECONDS / 2, verify=trusted()
+            )
         except httpx.InvalidURL as error:
             raise _not_an_address(error) from error
         with made as http:

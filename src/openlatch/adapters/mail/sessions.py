@@ -16,6 +16,7 @@ from openlatch.adapters.contract import Presence
 from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject
+from openlatch.tls import trusted
 
 _ADMINISTRATOR = "doveadm"
 # The tag of our commands and their answers.
@@ -60,7 +61,7 @@ class MailSessions:
 
     def _asked(self, command: str, parameters: JsonObject) -> list[dict[str, str]]:
         try:
-            with httpx.Client(auth=(_ADMINISTRATOR, self._secret), timeout=CALL_SECONDS / 2) as http:
+            with httpx.Client(auth=(_ADMINISTRATOR, self._secret), timeout=CALL_SECONDS / 2, verify=trusted()) as http:
                 answer = asked(http, "POST", f"{self._address}/doveadm/v1", json=[[command, parameters, _TAG]])
             if answer.status_code in (401, 403):
                 raise SystemRefused(

@@ -37,6 +37,7 @@ from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject, JsonView
+from openlatch.tls import trusted
 
 _XML = {"Content-Type": "application/xml; charset=utf-8"}
 _PROPERTIES = (
@@ -359,7 +360,7 @@ class DavAdapter(Adapter):
     @contextmanager
     def _signed_in(self) -> Iterator[httpx.Client]:
         try:
-            with httpx.Client(auth=(self._user, self._secret), timeout=_timeout()) as http:
+            with httpx.Client(auth=(self._user, self._secret), timeout=_timeout(), verify=trusted()) as http:
                 yield http
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise SystemDown(
@@ -370,7 +371,7 @@ class DavAdapter(Adapter):
 @contextmanager
 def _nobody() -> Iterator[httpx.Client]:
     """An anonymous client without cookies."""
-    with httpx.Client(timeout=_timeout()) as http:
+    with httpx.Client(timeout=_timeout(), verify=trusted()) as http:
         yield http
 
 
