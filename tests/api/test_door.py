@@ -120,7 +120,7 @@ NOWHERE = [
     "/api/",
     "/oauth/nothing",
     "/.well-known/nothing",
-    "/scim/v2/Users",
+    "/scim/v1/Users",
     "/api/v1/people/not-an-id",
     "/assets/none.js",
 ]
@@ -159,6 +159,29 @@ def test_no_file_is_told_of_that_is_not_the_consoles(http: httpx.Client) -> None
     pages = {(answer.status_code, answer.text) for answer in map(http.get, asked)}
     assert len(pages) == 1
     assert "<html" in pages.pop()[1]
+
+
+@pytest.mark.parametrize(
+    ("asked", "chosen", "given"),
+    [
+        ("de-AT,en;q=0.5", "", "de"),
+        ("fr,en;q=0.5,de;q=0.4", "", "en"),
+        ("de;q=0, fr", "", "en"),
+        ("de", "en", "en"),
+        ("en", "de", "de"),
+        ("de", "../../etc", "de"),
+        ("x" * 4000, "", "en"),
+    ],
+)
+def test_the_page_comes_in_the_language_that_was_chosen_or_is_asked_for(
+    stack: Demo, asked: str, chosen: str, given: str
+) -> None:
+    """By a header and a cookie of whoever asks; what is no language counts for nothing."""
+    with httpx.Client(base_url=stack.address) as anybody:
+        page = anybody.get("/", headers={"Accept-Language": asked, "Cookie": f"openlatch_language={chosen}"})
+        assert (page.status_code, page.headers["Content-Language"]) == (200, given)
+        assert f'<html lang="{given}">' in page.text
+        assert anybody.get("/de/assets/of-another-version.js").status_code == 404
 
 
 def opened(http: httpx.Client, **headers: str) -> Iterator[str]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import subprocess
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
@@ -13,11 +12,9 @@ import pytest
 
 from openlatch.demo.loader import PASSWORD
 from openlatch.runtime.demo import Demo
-from tests.conftest import ROLES, running_demo
+from tests.conftest import ROLES
 from tests.seeds import IS_NIGHTLY
 
-# One process starts the demo that is tried.
-pytestmark = pytest.mark.xdist_group("fuzz")
 CHECKS = (
     "not_a_server_error",
     "status_code_conformance",
@@ -35,24 +32,17 @@ SETTINGS = """
 expected-statuses = [400, 401, 403, 404, 409, 413, 414, 422, 429, 431]
 """
 # Of each call. A usual run has few, as whoever may most; each role is another way through the same calls.
-EXAMPLES = 3
+EXAMPLES = 2
 MOST_EXAMPLES = 250
 TRIED_AS = ("administrator", "owner", "delegate") if IS_NIGHTLY else ("administrator",)
 PHASES = "examples,coverage,fuzzing,stateful" if IS_NIGHTLY else "examples,fuzzing"
 
 
-@pytest.fixture(scope="module")
-def own(folder: Path) -> Iterator[Demo]:
-    """A demo of its own: what is tried ends access, and changes settings."""
-    with running_demo(folder / "fuzzed") as demo:
-        yield demo
-
-
 @pytest.mark.parametrize("role", TRIED_AS)
-def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, role: str) -> None:
+def test_no_request_breaks_the_service_or_its_word(stack: Demo, tmp_path: Path, role: str) -> None:
     """No 5xx, no status that is not documented, no answer of another form, nothing taken that the document forbids."""
     body = {"address": ROLES[role], "password": PASSWORD}
-    token = httpx.post(f"{own.address}/api/v1/tokens", json=body, timeout=30).json()["token"]
+    token = httpx.post(f"{stack.address}/api/v1/tokens", json=body, timeout=30).json()["token"]
     (tmp_path / "settings.toml").write_text(SETTINGS)
     done = subprocess.run(
         [
@@ -62,9 +52,9 @@ def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, ro
             "--config-file",
             str(tmp_path / "settings.toml"),
             "run",
-            f"{own.address}/api/v1/openapi.json",
+            f"{stack.address}/api/v1/openapi.json",
             "--url",
-            own.address,
+            stack.address,
             "--header",
             f"Authorization: Bearer {token}",
             "--max-examples",
@@ -94,5 +84,5 @@ def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, ro
     assert done.returncode == 0, told
     sent = re.search(r"(\d+) generated", done.stdout)
     assert sent is not None, told
-    assert int(sent[1]) >= 400
-    assert httpx.get(f"{own.address}/healthz", timeout=30).status_code == 200
+    assert int(sent[1]) >= 300
+    assert httpx.get(f"{stack.address}/healthz", timeout=30).status_code == 200

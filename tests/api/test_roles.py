@@ -133,6 +133,13 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "suppose": Call("/access/suppose", OWNER, {"changes": [{"kind": "end", "grant": str(ids["grant"])}]}),
         "get_use": Call(f"/grants/{ids['grant']}/use", OWNER),
         "get_map": Call("/map", EVERYBODY),
+        "get_attributes": Call("/attributes/grants", EVERYBODY),
+        "get_values": Call("/attributes/grants/values?attribute=level", EVERYBODY),
+        "get_trends": Call("/trends", ADMINISTRATOR),
+        "take_trends_away": Call("/trends/export", ADMINISTRATOR),
+        "want_trends": Call("/me/trends", ADMINISTRATOR, {"wants": False}),
+        "get_words": Call("/words", EVERYBODY),
+        "get_day": Call("/days?words=tomorrow", EVERYBODY),
         "get_ends": Call("/ends", EVERYBODY),
         "get_round": Call(f"/rounds/{round_}", ADMINISTRATOR | {"reviewer"}),
         "list_items": Call(f"/rounds/{round_}/items", ADMINISTRATOR | {"reviewer"}),
@@ -167,6 +174,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         **kept_by_hand(ids),
         **identity(),
         **partners(),
+        **webhooks(),
         **exposure(ids),
         **first_hour(ids),
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
@@ -293,6 +301,13 @@ def giving(ids: dict[str, Any]) -> dict[str, Call]:
         "set_offers": Call("/me/offers", EVERYBODY, {"refuses": False}),
         "ask_for_proof": Call("/me/address", EVERYBODY, {}, 202),
         "begin_factor": Call("/me/factor", EVERYBODY, {}, 201),
+        "look_at_device": Call("/devices/look", EVERYBODY, {"user_code": "BCDF-GHJK"}, 404),
+        "answer_device": Call("/devices/answer", EVERYBODY, {"user_code": "X", "allows": False}, 404),
+        "begin_passkey": Call("/me/passkeys/begin", EVERYBODY, {}),
+        "add_passkey": Call("/me/passkeys", EVERYBODY, {"name": "X", "state": "x", "credential": {}}, 422),
+        "begin_passkey_proof": Call("/me/proof/passkey", EVERYBODY, {}, 409),
+        "rename_passkey": Call(f"/me/passkeys/{uuid4()}", NOBODY, {"name": "X"}),
+        "remove_passkey": Call(f"/me/passkeys/{uuid4()}", NOBODY),
         "confirm_factor": Call("/me/factor", EVERYBODY, {"code": "no code"}, 422),
         "remove_factor": Call("/me/factor", EVERYBODY),
         "preview_schedule": Call("/schedules/preview", ADMINISTRATOR, plan),
@@ -388,11 +403,19 @@ def identity() -> dict[str, Call]:
         "end_sign_in_sessions": Call(f"{sign_in}/sessions", NOBODY),
         "end_sign_in_tokens": Call(f"{sign_in}/tokens", NOBODY),
         "reset_sign_in_factor": Call(f"{sign_in}/factor", NOBODY),
+        "list_providers": Call("/identity-providers", ADMINISTRATOR),
+        "add_provider": Call("/identity-providers", ADMINISTRATOR, {"name": "", "issuer": "x", "client_id": "x"}, 422),
+        "change_provider": Call(
+            f"/identity-providers/{uuid4()}", NOBODY, {"name": "X", "issuer": "x", "client_id": "x"}
+        ),
+        "make_directory_token": Call("/directory-tokens", ADMINISTRATOR, {"name": "X"}, 201),
+        "remove_provider": Call(f"/identity-providers/{uuid4()}", NOBODY),
         "list_invitations": Call("/invitations", ADMINISTRATOR),
         "invite": Call("/invitations", ADMINISTRATOR, {"person": str(uuid4())}, 422),
         "invite_again": Call(f"{invitation}/again", NOBODY, {}),
         "withdraw_invitation": Call(invitation, NOBODY),
         "take_sign_in_away": Call(sign_in, NOBODY),
+        "journal_events": Call("/journal/events", ADMINISTRATOR),
         "own_sign_in": Call("/me/sign-in", EVERYBODY),
         "set_profile": Call("/me/profile", EVERYBODY, {"name": "X", "time_zone": "Nowhere/Here"}, 422),
         "change_password": Call("/me/password", EVERYBODY, {"password": "short"}, 422),
@@ -442,6 +465,23 @@ def exposure(ids: dict[str, Any]) -> dict[str, Call]:
     }
 
 
+def webhooks() -> dict[str, Call]:
+    """The routes about receivers of what is journalled."""
+    one, wish = f"/webhooks/{uuid4()}", {"name": "X", "url": "ftp://x"}
+    return {
+        "list_webhooks": Call("/webhooks", ADMINISTRATOR),
+        "add_webhook": Call("/webhooks", ADMINISTRATOR, wish, 422),
+        "change_webhook": Call(one, NOBODY, wish),
+        "remove_webhook": Call(one, NOBODY),
+        "pause_webhook": Call(f"{one}/paused", NOBODY, {}),
+        "resume_webhook": Call(f"{one}/paused", NOBODY),
+        "rotate_webhook_secret": Call(f"{one}/secret", NOBODY, {}),
+        "test_webhook": Call(f"{one}/test", NOBODY, {}),
+        "list_deliveries": Call(f"{one}/deliveries", NOBODY),
+        "send_deliveries_again": Call(f"{one}/again", NOBODY, {}),
+    }
+
+
 def partners() -> dict[str, Call]:
     """The routes about several organisations."""
     link, elsewhere = f"/partners/{uuid4()}", f"/me/organisations/{uuid4()}"
@@ -480,8 +520,10 @@ def first_hour(ids: dict[str, Any]) -> dict[str, Call]:
     }
 
 
-NOT_LISTS = frozenset({"list_items", "take_held_data", "take_sign_in_away"})
+NOT_LISTS = frozenset({"list_items", "list_deliveries", "take_held_data", "take_sign_in_away"})
 OPEN = {
+    "begin_passkey_sign_in",
+    "provider_choices",
     "sign_in",
     "make_token",
     "read_link",
@@ -504,6 +546,11 @@ OWN = {
     "set_offers",
     "ask_for_proof",
     "begin_factor",
+    "look_at_device",
+    "answer_device",
+    "begin_passkey",
+    "add_passkey",
+    "begin_passkey_proof",
     "confirm_factor",
     "remove_factor",
     "read_notices",
@@ -525,6 +572,12 @@ OWN = {
     "keep_rules",
     "want_digest",
     "get_map",
+    "get_attributes",
+    "get_values",
+    "get_trends",
+    "take_trends_away",
+    "want_trends",
+    "get_day",
     "get_ends",
     "search",
     "get_filters",
@@ -543,6 +596,13 @@ OWN = {
     "make_own_token",
     "list_sign_ins",
     "list_invitations",
+    "list_providers",
+    "add_provider",
+    "list_webhooks",
+    "add_webhook",
+    "journal_events",
+    "make_directory_token",
+    "get_words",
     "invite",
     "set_organisation",
     "get_mail_settings",

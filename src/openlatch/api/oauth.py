@@ -1,6 +1,8 @@
 """The token interface for other programs, at the addresses that its standards have programs look for.
 
 * ``POST /oauth/token``: token exchange (RFC 8693). The subject token is one of our API tokens, the audience an account.
+* ``POST /oauth/device_authorization``: codes for a program that a browser elsewhere lets in (RFC 8628); it collects its
+  token at ``/oauth/token``.
 * ``POST /oauth/introspect``: whether a token is good at this instant (RFC 7662). The caller shows a token of its own.
 * ``POST /oauth/revoke``: end a token of one's own, whichever kind it is (RFC 7009).
 * ``/.well-known/oauth-authorization-server`` (RFC 8414) and ``/.well-known/jwks.json`` (RFC 7517) describe it.
@@ -18,13 +20,15 @@ import orjson
 from flask import Blueprint, Response, request
 
 from openlatch.api.door import refuse_unusable
-from openlatch.api.routing import challenge, the_service, viewer
+from openlatch.api.routing import challenge, origin, the_service, viewer
+from openlatch.core.vocabulary import TokenScope
 from openlatch.errors import NotAllowed, NotSignedIn, OpenLatchError
 from openlatch.service import signing_keys
 from openlatch.service.acting import visits
-from openlatch.service.identity import authentication
+from openlatch.service.identity import authentication, device_sign_in
 
 GRANT_TYPE = "urn:ietf:params:oauth:grant-type:token-exchange"
+DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  the name of a type, by RFC 8693
 FORM = "application/x-www-form-urlencoded"
 pages = Blueprint("oauth", __name__)
@@ -86,10 +90,49 @@ def _form(*required: str) -> dict[str, str]:
 @pages.post("/oauth/token")
 @_told
 def token() -> Response:
-    """Exchange a token of somebody's own for one to act in an account on its owner's behalf."""
-    form = _form("grant_type")
-    if form["grant_type"] != GRANT_TYPE:
-        raise _Refused("unsupported_grant_type", f"Use {GRANT_TYPE}.")
+    """By its grant type: for a program that was let in, or to act in an account on its owner's behalf."""
+    kind = _form("grant_type")["grant_type"]
+    if kind == DEVICE:
+        return _collected()
+    if kind != GRANT_TYPE:
+        raise _Refused("unsupported_grant_type", f"Use {GRANT_TYPE}, or {DEVICE}.")
+    return _exchanged()
+
+
+@pages.post("/oauth/device_authorization")
+@_told
+def device_authorization() -> Response:
+    """Codes for a program: one of its own, and one that somebody gives in their browser."""
+    form = _form("client_id")
+    scope = form.get("scope", TokenScope.WRITE)
+    if scope not in (TokenScope.READ, TokenScope.WRITE):
+        raise _Refused("invalid_scope", "The scope is read or write.")
+    service = the_service()
+    begun = device_sign_in.begin(service, form["client_id"][:100], scope, origin())
+    page = f"{service.address}/device"
+    return _answer(
+        {
+            "device_code": begun.device_code,
+            "user_code": begun.user_code,
+            "verification_uri": page,
+            "verification_uri_complete": f"{page}?code={begun.user_code}",
+            "expires_in": device_sign_in.SECONDS,
+            "interval": device_sign_in.INTERVAL,
+        }
+    )
+
+
+def _collected() -> Response:
+    form = _form("device_code", "client_id")
+    try:
+        found = device_sign_in.collect(the_service(), form["device_code"])
+    except device_sign_in.Refused as error:
+        raise _Refused(error.code, error.words) from None
+    seconds = int((found.expires_at - the_service().clock()).total_seconds())
+    return _answer({"access_token": found.token, "token_type": "Bearer", "expires_in": seconds, "scope": found.scope})
+
+
+def _exchanged() -> Response:
     form = _form("subject_token", "subject_token_type")
     if form["subject_token_type"] != ACCESS_TOKEN:
         raise _Refused("invalid_request", f"subject_token_type has to be {ACCESS_TOKEN}.")
@@ -167,7 +210,8 @@ def described() -> Response:
             "introspection_endpoint": f"{address}/oauth/introspect",
             "revocation_endpoint": f"{address}/oauth/revoke",
             "jwks_uri": f"{address}/.well-known/jwks.json",
-            "grant_types_supported": [GRANT_TYPE],
+            "device_authorization_endpoint": f"{address}/oauth/device_authorization",
+            "grant_types_supported": [GRANT_TYPE, DEVICE],
             "response_types_supported": [],
             "token_endpoint_auth_methods_supported": ["none"],
         }

@@ -160,6 +160,7 @@ _FILES = {
     "rule_document_schema": ("application/schema+json",),
     "refused_lines": ("text/csv", "application/jsonl"),
     "get_evidence": ("application/zip",),
+    "take_trends_away": ("text/csv",),
 }
 
 

@@ -30,6 +30,16 @@ class ActingCalls(Calls):
         }
         return self._transport.form("/oauth/token", form)
 
+    def begin_device(self, program: str, scope: str = "write") -> JsonView:
+        """Codes for a program that somebody lets in by their browser (RFC 8628)."""
+        return self._transport.form("/oauth/device_authorization", {"client_id": program, "scope": scope})
+
+    def collect_device(self, program: str, device_code: str) -> JsonView:
+        """The token of a program that was let in. CallFailed says by its ``title`` why not, or not yet."""
+        kind = "urn:ietf:params:oauth:grant-type:device_code"
+        fields = {"grant_type": kind, "device_code": device_code, "client_id": program}
+        return self._transport.form("/oauth/token", fields)
+
     def introspect(self, token: str) -> JsonView:
         """Whether an exchanged token is good now, and for what (RFC 7662)."""
         return self._transport.form("/oauth/introspect", {"token": token})

@@ -28,6 +28,8 @@ from openlatch.client.revocations import RevocationsCalls
 from openlatch.client.settings import SettingsCalls
 from openlatch.client.systems import SystemsCalls
 from openlatch.client.transport import Transport
+from openlatch.client.trends import TrendsCalls
+from openlatch.client.webhooks import WebhooksCalls
 
 
 class Client(
@@ -51,6 +53,8 @@ class Client(
     RevocationsCalls,
     SettingsCalls,
     SystemsCalls,
+    TrendsCalls,
+    WebhooksCalls,
 ):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 

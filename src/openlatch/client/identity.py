@@ -73,9 +73,37 @@ class IdentityCalls(Calls):
         """Do without it."""
         self._ask(schemas.Done, "DELETE", "/me/factor")
 
+    def rename_passkey(self, ident: UUID, name: str) -> schemas.PasskeyOf:
+        """Give one of one's passkeys another name."""
+        return self._ask(schemas.PasskeyOf, "PUT", f"/me/passkeys/{ident}", schemas.RenamePasskey(name=name))
+
+    def remove_passkey(self, ident: UUID) -> None:
+        """Remove one of one's passkeys."""
+        self._ask(schemas.Done, "DELETE", f"/me/passkeys/{ident}")
+
     def sign_ins(self) -> Sequence[schemas.SignInOf]:
         """Every sign-in of the organisation."""
         return self._ask(schemas.SignIns, "GET", "/sign-ins").rows
+
+    def make_directory_token(self, name: str, days: int = 365) -> schemas.Token:
+        """A token for a directory that keeps people and teams by SCIM."""
+        return self._ask(schemas.Token, "POST", "/directory-tokens", schemas.MakeDirectoryToken(name=name, days=days))
+
+    def identity_providers(self) -> Sequence[schemas.ProviderOf]:
+        """The identity providers by which people sign in."""
+        return self._ask(schemas.Providers, "GET", "/identity-providers").rows
+
+    def add_provider(self, wish: schemas.SetProvider) -> schemas.ProviderOf:
+        """Let people sign in by an identity provider."""
+        return self._ask(schemas.ProviderOf, "POST", "/identity-providers", wish)
+
+    def change_provider(self, ident: UUID, wish: schemas.SetProvider, version: int | None = None) -> schemas.ProviderOf:
+        """Change one. Outdated when somebody else has, since ``version``."""
+        return self._ask(schemas.ProviderOf, "PUT", f"/identity-providers/{ident}", wish, version=version)
+
+    def remove_provider(self, ident: UUID) -> None:
+        """Remove one; nobody signs in by it any more."""
+        self._ask(schemas.Done, "DELETE", f"/identity-providers/{ident}")
 
     def set_role(self, ident: UUID, role: schemas.RoleName) -> schemas.SignInOf:
         """Give a sign-in another role."""

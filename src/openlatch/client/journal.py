@@ -27,6 +27,10 @@ class JournalCalls(Calls):
         """The keys that the service signs with, as JSON Web Keys; ``purpose`` says what for."""
         return self._transport.published("/.well-known/jwks.json")
 
+    def journal_events(self, after: int = 0) -> Iterator[str]:
+        """OCSF events of the entries after a position, up to a thousand, line by line."""
+        return self._transport.lines(f"/journal/events?after={after}")
+
     def export_journal(self) -> Iterator[str]:
         """The whole journal, line by line."""
         return self._transport.lines("/journal/export")

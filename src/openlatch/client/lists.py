@@ -57,6 +57,14 @@ class ListsCalls(Calls):
         """What fits some words, of every kind."""
         return self._get(schemas.Found, "/search", q=words)
 
+    def attributes(self, of: str) -> Sequence[schemas.AttributeOf]:
+        """The attributes that filters of a list may name."""
+        return self._get(schemas.Attributes, f"/attributes/{of}").attributes
+
+    def values(self, of: str, attribute: str, words: str = "") -> Sequence[str]:
+        """Some values of an attribute, of those that contain some words."""
+        return self._get(schemas.Values, f"/attributes/{of}/values", attribute=attribute, words=words or None).values
+
     def export(self, name: str, form: str = "csv", **options: object) -> bytes:
         """A list as it is filtered, whole, as CSV or JSON."""
         given = {key: value for key, value in options.items() if value}

@@ -17,6 +17,7 @@ import httpx
 from openlatch.errors import OpenLatchError
 from openlatch.json_values import JsonObject, JsonValue
 from openlatch.schemas import Problem
+from openlatch.tls import trusted
 
 PREFIX = "/api/v1"
 
@@ -44,7 +45,7 @@ class Transport:
         headers = {"Accept": "application/json", "User-Agent": "openlatch"}
         if token:
             headers["Authorization"] = f"Bearer {token}"
-        self._http = httpx.Client(base_url=address, headers=headers, timeout=60, transport=transport)
+        self._http = httpx.Client(base_url=address, headers=headers, timeout=60, verify=trusted(), transport=transport)
 
     def close(self) -> None:
         """Give the connections back."""
@@ -67,7 +68,7 @@ class Transport:
         if "error" in found:
             detail = f"{found['error']}: {found.get('error_description', '')}"
             raise CallFailed(
-                Problem(type="about:blank", title="The token was refused", status=response.status_code, detail=detail)
+                Problem(type="about:blank", title=str(found["error"]), status=response.status_code, detail=detail)
             )
         _refuse(response)
         return found

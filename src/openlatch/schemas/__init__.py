@@ -23,3 +23,5 @@ from openlatch.schemas.revocations import *  # noqa: F403
 from openlatch.schemas.settings import *  # noqa: F403
 from openlatch.schemas.systems import *  # noqa: F403
 from openlatch.schemas.today import *  # noqa: F403
+from openlatch.schemas.trends import *  # noqa: F403
+from openlatch.schemas.webhooks import *  # noqa: F403

@@ -20,11 +20,13 @@ from pydantic import (
 )
 
 from openlatch.instants import FIRST_YEAR, bounded, in_bounds
+from openlatch.json_values import JsonObject
 
 __all__ = [
     "AccountOf",
     "Address",
     "Answer",
+    "Ceremony",
     "ClockTime",
     "Day",
     "Done",
@@ -53,7 +55,14 @@ Row = TypeVar("Row", bound=BaseModel)
 class Answer(BaseModel):
     """Answers may grow: a client reads what it knows and leaves the rest."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = ConfigDict(extra="ignore", defer_build=True)
+
+
+class Ceremony(Answer):
+    """How a browser is asked for a passkey (W3C Web Authentication). Its answer is sent back with the state."""
+
+    options: JsonObject = Field(description="PublicKeyCredential options, as JSON.")
+    state: str = Field(description="Sealed; counts once, for five minutes.")
 
 
 class Problem(Answer):
@@ -66,6 +75,10 @@ class Problem(Answer):
     remedy: str = Field("", description="What to do about it.")
     fields: dict[str, str] = Field(default_factory=dict, description="The parts at fault, each with its reason.")
     breaches: list[dict[str, str]] = Field(default_factory=list, description="The latches that hold, and why.")
+    passkey: Ceremony | None = Field(
+        None, description="How to ask for a passkey in place of a code, where there is one."
+    )
+    request_id: str = Field("", description="The request, as the service's log names it; also in X-Request-Id.")
 
 
 class Done(Answer):
@@ -148,7 +161,7 @@ Sentence = Annotated[str, StringConstraints(max_length=2000, strip_whitespace=Tr
 class Request(BaseModel):
     """A request says nothing that is not asked for."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 class Words(Request):

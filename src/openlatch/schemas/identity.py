@@ -11,17 +11,23 @@ from pydantic import (
     StringConstraints,
 )
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import Answer, Named, Request, Sentence
 from openlatch.schemas.offers import LinkToken
 
 __all__ = [
     "AcceptInvitation",
     "AddAddress",
+    "AddPasskey",
     "AddressNamed",
     "AddressOf",
+    "AnswerDevice",
+    "AtOrganisation",
     "ChangePassword",
     "CodeWith",
     "ConfirmAddress",
+    "DeviceAsked",
+    "DeviceCode",
     "Factor",
     "ForgottenPassword",
     "InsideOf",
@@ -30,29 +36,40 @@ __all__ = [
     "Invitations",
     "Invite",
     "LinkText",
+    "MakeDirectoryToken",
     "MakeOwnToken",
     "MakeToken",
     "Me",
     "NewPassword",
     "OpenInvitation",
+    "OpenSession",
     "Organisation",
     "OwnPage",
     "OwnSession",
     "OwnToken",
+    "PasskeyAnswer",
+    "PasskeyOf",
     "Preferences",
     "Profile",
     "ProveWith",
     "Proved",
+    "ProviderChoice",
+    "ProviderChoices",
+    "ProviderOf",
+    "Providers",
     "RecoveryCodes",
+    "RenamePasskey",
     "RoleName",
     "Scope",
     "Secret",
     "SetOffers",
+    "SetProvider",
     "SetRole",
     "SignInAddress",
     "SignInOf",
     "SignInWith",
     "SignIns",
+    "SignedOut",
     "Token",
 ]
 
@@ -70,6 +87,7 @@ SignInAddress = Annotated[str, StringConstraints(max_length=320)]
 
 
 Scope = Literal["read", "write"]
+AnyScope = Literal["read", "write", "scim"]
 
 
 class SignInOf(Answer):
@@ -199,7 +217,7 @@ class OwnToken(Answer):
 
     id: UUID
     name: str
-    scope: Scope
+    scope: AnyScope = Field(description="read, write, or scim for a directory.")
     made_at: datetime
     last_used_at: datetime | None
     expires_at: datetime
@@ -214,6 +232,7 @@ class OwnPage(Answer):
     sign_in_address: str
     addresses: list[AddressOf]
     second_factor_since: datetime | None
+    passkeys: list[PasskeyOf]
     recovery_codes_left: int
     password_set_at: datetime | None
     sessions: list[OwnSession]
@@ -222,6 +241,7 @@ class OwnPage(Answer):
     locale: str | None
     no_mail: list[str]
     wants_digest: bool
+    wants_trends: bool
     refuses_offers: bool
 
 
@@ -243,6 +263,15 @@ class AddAddress(Request):
 
 class AddressNamed(AddAddress):
     """One of one's other addresses."""
+
+
+class MakeDirectoryToken(Request):
+    """A token for a directory that keeps people and teams by SCIM."""
+
+    name: Annotated[str, StringConstraints(min_length=1, max_length=200, strip_whitespace=True)] = Field(
+        description="What the journal calls the directory.", examples=["Staff directory"]
+    )
+    days: int = Field(365, ge=1, le=730)
 
 
 class MakeOwnToken(Request):
@@ -280,6 +309,75 @@ class Preferences(Answer):
     no_mail: list[str]
 
 
+class SetProvider(Request):
+    """How people sign in by an identity provider (OpenID Connect)."""
+
+    name: str = Field(max_length=100, examples=["Hollin Fell login"])
+    issuer: str = Field(max_length=500, examples=["https://login.example.org"])
+    client_id: str = Field(min_length=1, max_length=500)
+    client_secret: str | None = Field(
+        None, max_length=2000, description="Left out, it stays as it is; empty, there is none."
+    )
+    address_claim: str = Field("email", max_length=100, description="The claim with somebody's address.")
+    roles_claim: str = Field(
+        "", max_length=100, description="The claim that says their role; without it, roles are given here."
+    )
+    roles: dict[str, RoleName] = Field(default_factory=dict, description="Which of its values stands for which role.")
+    acr: list[str] = Field(default_factory=list, description="Authentication contexts that count as a second factor.")
+    amr: list[str] = Field(default_factory=list, description="Methods that count as a second factor (RFC 8176).")
+
+
+class ProviderOf(Answer):
+    """An identity provider, and what has to be registered there."""
+
+    id: UUID
+    name: str
+    issuer: str
+    client_id: str
+    address_claim: str
+    roles_claim: str
+    roles: dict[str, RoleName]
+    acr: list[str]
+    amr: list[str]
+    callback: str = Field(description="Its redirect URI.")
+    back_channel: str = Field(description="Where it tells of people who sign out.")
+    start: str = Field(description="Where a sign-in by it begins.")
+    people: int = Field(description="How many people have signed in by it.")
+    version: int
+
+
+class Providers(Answer):
+    """The identity providers of an organisation."""
+
+    rows: list[ProviderOf]
+
+
+class ProviderChoice(Answer):
+    """An identity provider by which somebody can sign in."""
+
+    id: UUID
+    name: str
+
+
+class ProviderChoices(Answer):
+    """Those of an organisation."""
+
+    rows: list[ProviderChoice]
+
+
+class AtOrganisation(Request):
+    """An organisation, by its short name."""
+
+    organisation: str = Field("", max_length=40, description="Left out, the only one that there is on this server.")
+
+
+class SignedOut(Answer):
+    """The session is over."""
+
+    done: bool = True
+    then: str = Field("", description="Where one signs out at one's identity provider, too; empty for none.")
+
+
 class Me(Answer):
     """Who is signed in, and as what."""
 
@@ -299,6 +397,8 @@ class Me(Answer):
     notices: int = Field(0, description="How many notices you have not read.")
     to_decide: int = Field(0, description="How many items of open reviews wait for your decision.")
     to_answer: int = Field(0, description="How many requests for access wait for an answer.")
+    provider: Named | None = Field(None, description="The identity provider by which you have signed in.")
+    has_passkey: bool = Field(False, description="Whether you can prove by a passkey that it is you.")
     csrf: str = Field("", description="To be sent as X-CSRF-Token with calls that change something.")
 
 
@@ -316,11 +416,65 @@ class SetOffers(Request):
     refuses: bool
 
 
-class ProveWith(Request):
-    """A fresh proof that it is you."""
+class PasskeyAnswer(Request):
+    """What a browser answered when it was asked for a passkey."""
 
-    password: str = Field(max_length=1024)
+    state: str = Field(max_length=2000, description="As it came with the question.")
+    credential: JsonObject = Field(description="The PublicKeyCredential, as JSON.")
+
+
+class AddPasskey(PasskeyAnswer):
+    """A passkey that the browser has made, and what to call it."""
+
+    name: str = Field(max_length=100, examples=["Phone"])
+
+
+class RenamePasskey(Request):
+    """Another name for a passkey."""
+
+    name: str = Field(max_length=100, examples=["Old phone"])
+
+
+class PasskeyOf(Answer):
+    """A passkey of one's own."""
+
+    id: UUID
+    name: str
+    made_at: datetime
+    last_used_at: datetime | None
+    is_backed_up: bool = Field(description="Whether its owner's devices share it, as it was when last used.")
+
+
+UserCode = Annotated[str, StringConstraints(min_length=1, max_length=40)]
+
+
+class DeviceCode(Request):
+    """The code that a program shows."""
+
+    user_code: UserCode = Field(examples=["BCDF-GHJK"])
+
+
+class AnswerDevice(DeviceCode):
+    """Whether the program that shows a code may act as you."""
+
+    allows: bool
+
+
+class DeviceAsked(Answer):
+    """A program that asks to be let in."""
+
+    program: str = Field(description="What it calls itself: anybody can say anything.")
+    origin: str = Field(description="The address that it asked from.")
+    scope: Scope
+    expires_at: datetime
+
+
+class ProveWith(Request):
+    """A fresh proof that it is you: the password, or a passkey."""
+
+    password: str = Field("", max_length=1024)
     code: str = Field("", max_length=20)
+    passkey: PasskeyAnswer | None = None
 
 
 class Proved(Answer):
@@ -353,6 +507,14 @@ class SignInWith(Request):
     password: str = Field(max_length=1024)
     code: str = Field("", max_length=20, description="The code of the second factor, for whoever has one.")
     organisation: str = Field("", max_length=40, description="Its short name, for whoever is at several.")
+
+
+class OpenSession(SignInWith):
+    """An address and a password, or a passkey; or both, where the passkey stands in for the code."""
+
+    address: str = Field("", max_length=320, examples=["ines.calder@hollinfell.example.org"])
+    password: str = Field("", max_length=1024)
+    passkey: PasskeyAnswer | None = None
 
 
 class MakeToken(SignInWith):

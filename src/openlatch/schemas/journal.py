@@ -21,6 +21,7 @@ __all__ = [
     "JournalRow",
     "JournalSubject",
     "JournalVerdict",
+    "ListEvents",
     "TreeHead",
     "TreeHeads",
     "VerifyOptions",
@@ -56,6 +57,7 @@ ChangedKind = Literal[
     "organisation",
     "partner",
     "person",
+    "provider",
     "request",
     "resource",
     "revocation",
@@ -73,6 +75,7 @@ ChangedKind = Literal[
     "team",
     "token",
     "visit",
+    "webhook",
 ]
 
 
@@ -80,6 +83,13 @@ class Changed(Answer):
     """What the event stream tells: of which kinds something has changed."""
 
     kinds: list[ChangedKind]
+
+
+class ListEvents(Request):
+    """Which entries."""
+
+    after: int = Field(0, ge=0, description="The position after which they come.")
+    limit: int = Field(1000, ge=1, le=1000)
 
 
 class JournalActor(Answer):

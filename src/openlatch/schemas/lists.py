@@ -13,6 +13,8 @@ from pydantic import (
 from openlatch.schemas.base import Answer, Named, Request
 
 __all__ = [
+    "AttributeOf",
+    "Attributes",
     "ExportOptions",
     "FilterKept",
     "FilterName",
@@ -25,6 +27,8 @@ __all__ = [
     "MailOfFilter",
     "MailTimes",
     "SearchFor",
+    "Values",
+    "ValuesOf",
 ]
 
 
@@ -118,3 +122,31 @@ class ListOptions(Request):
     limit: int = Field(50, description="How many rows, 1 to 500.")
     cursor: str = Field("", description="Where to go on, from the answer before.")
     count: bool = Field(False, description="Whether to count all that match.")
+
+
+class AttributeOf(Answer):
+    """An attribute that filters of a list may name."""
+
+    name: str
+    kind: Literal["text", "word", "number", "time", "truth", "reach", "id"] = Field(description="What it holds.")
+    operators: list[str] = Field(description="How it may be compared; also by pr, whether it has a value.")
+    sentence: str
+
+
+class Attributes(Answer):
+    """The attributes of a list."""
+
+    attributes: list[AttributeOf]
+
+
+class ValuesOf(Request):
+    """Of which attribute, and what the values contain."""
+
+    attribute: str = Field(max_length=60)
+    words: str = Field("", max_length=100)
+
+
+class Values(Answer):
+    """Some values that an attribute has among the rows that you may see."""
+
+    values: list[str]

@@ -9,6 +9,7 @@ from uuid import UUID
 from pydantic import Field, StringConstraints
 
 from openlatch.schemas.base import Answer, Named, Request, Sentence
+from openlatch.schemas.identity import PasskeyAnswer
 
 __all__ = [
     "AnswerPartner",
@@ -63,6 +64,7 @@ class LinkSignIn(Request):
     address: str = Field(max_length=320)
     password: str = Field(max_length=1024)
     code: str = Field("", max_length=20)
+    passkey: PasskeyAnswer | None = None
     organisation: str = Field("", max_length=100)
 
 
@@ -70,6 +72,7 @@ class SwitchOrganisation(Request):
     """To which of one's sign-ins; with a code where there is a second factor there."""
 
     code: str = Field("", max_length=20)
+    passkey: PasskeyAnswer | None = None
 
 
 class OfferLink(Request):

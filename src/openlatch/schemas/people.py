@@ -242,8 +242,11 @@ class HeldData(Answer):
     addresses: list[JsonObject]
     logins: list[JsonObject]
     marks: list[JsonObject]
+    directory: list[JsonObject] = Field(description="What a directory has said of them by SCIM.")
     sign_ins: list[JsonObject]
     sessions_here: list[JsonObject]
+    identity_providers: list[JsonObject] = Field(description="As whom identity providers know them.")
+    passkeys: list[JsonObject]
     api_tokens: list[JsonObject]
     teams: list[JsonObject]
     grants: list[JsonObject]

@@ -21,6 +21,9 @@ __all__ = [
 ]
 
 
+WhenDeactivated = Literal["ask", "at_once"]
+
+
 class Settings(Answer):
     """How the organisation gives access."""
 
@@ -31,6 +34,10 @@ class Settings(Answer):
     remind_days: list[int] = Field(description="So many days before access ends, people are told.")
     keep_left_months: int | None = Field(
         description="For so many months after leaving what identifies people is kept; absent for ever."
+    )
+    when_deactivated: WhenDeactivated = Field(
+        description="What becomes of the access of somebody whom a directory switches off: it is ended at once, or "
+        "administrators are asked."
     )
 
 
@@ -54,6 +61,9 @@ class SetSettings(Request):
         le=240,
         description="For how many months after leaving what identifies people is kept; 0 for ever; "
         "left out, as before.",
+    )
+    when_deactivated: WhenDeactivated | None = Field(
+        None, description="What becomes of the access of somebody whom a directory switches off; left out, as before."
     )
 
 

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 from pydantic import Field
 
-from openlatch.schemas.base import Answer
+from openlatch.schemas.base import Answer, Request
 from openlatch.schemas.flags import FlagRow
+from openlatch.schemas.grants import LargeChangePage
 from openlatch.schemas.reviews import RoundRow
 from openlatch.schemas.revocations import RevocationRow
 from openlatch.schemas.systems import SystemRow
 
 __all__ = [
+    "DayRead",
+    "DayWords",
+    "Glossary",
+    "GlossaryWord",
     "RuleCount",
     "Today",
     "TodayExposures",
@@ -63,5 +70,35 @@ class Today(Answer):
     revocations_going_on: int
     ends: list[WeekOfEnds]
     exposures: TodayExposures
+    changes: list[LargeChangePage] = Field(
+        description="Changes of many grants that go on, or ended within a day; without their lines."
+    )
     systems_down: list[SystemRow]
     counts: dict[str, int]
+
+
+class DayWords(Request):
+    """A day as somebody typed it."""
+
+    words: str = Field(min_length=1, max_length=60)
+    past: bool = Field(False, description="Whether a day without a year is the last one, and not the next.")
+    month_first: bool = Field(False, description="Whether 3/4 is the fourth of March.")
+
+
+class GlossaryWord(Answer):
+    """A word of the register, and what it means."""
+
+    word: str
+    meaning: str
+
+
+class Glossary(Answer):
+    """The glossary, by word."""
+
+    words: list[GlossaryWord]
+
+
+class DayRead(Answer):
+    """The day that was meant."""
+
+    day: date

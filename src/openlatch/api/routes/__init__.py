@@ -4,6 +4,7 @@ from openlatch.api.routes import (
     access,
     accounts,
     acting,
+    devices,
     exposure,
     flags,
     grants,
@@ -14,6 +15,7 @@ from openlatch.api.routes import (
     notifications,
     offers,
     partners,
+    passkeys,
     people,
     records,
     requests,
@@ -22,6 +24,8 @@ from openlatch.api.routes import (
     settings,
     systems,
     today,
+    trends,
+    webhooks,
 )
 from openlatch.api.routing import api
 
@@ -30,6 +34,7 @@ __all__ = [
     "accounts",
     "acting",
     "api",
+    "devices",
     "exposure",
     "flags",
     "grants",
@@ -40,6 +45,7 @@ __all__ = [
     "notifications",
     "offers",
     "partners",
+    "passkeys",
     "people",
     "records",
     "requests",
@@ -48,4 +54,6 @@ __all__ = [
     "settings",
     "systems",
     "today",
+    "trends",
+    "webhooks",
 ]

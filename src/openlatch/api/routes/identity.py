@@ -4,19 +4,30 @@ from __future__ import annotations
 
 from uuid import UUID
 
-import orjson
 from flask import Response, request
+from structlog import get_logger
 
 from openlatch import schemas
-from openlatch.api.routing import COOKIE, JSON, PREFIX, api, as_json, origin, the_service
-from openlatch.core.vocabulary import Role
-from openlatch.errors import NotAllowed
-from openlatch.service.identity import authentication, invitations, passwords, recovery, second_factor, sign_ins
+from openlatch.api.routing import COOKIE, JSON, PREFIX, api, as_json, if_match, origin, the_service
+from openlatch.core.vocabulary import Role, TokenScope
+from openlatch.errors import NotAllowed, OpenLatchError
+from openlatch.service.identity import (
+    authentication,
+    invitations,
+    passwords,
+    provider_sign_in,
+    providers,
+    recovery,
+    second_factor,
+    sign_ins,
+)
 from openlatch.service.own import my_access, own_page
 from openlatch.service.unit import Unit, Viewer
 
 ONE = "/sign-ins/<uuid:ident>"
 INVITATION = "/invitations/<uuid:ident>"
+PROVIDER = "/identity-providers/<uuid:ident>"
+log = get_logger()
 
 
 # Marks a device that has signed in before, which other people's tries don't delay.
@@ -72,6 +83,51 @@ def take_sign_in_away(unit: Unit, ident: UUID) -> schemas.Done:
     """The person stays in the register."""
     sign_ins.take_away(unit, ident)
     return schemas.Done(done=True)
+
+
+@api.add("GET", "/identity-providers", "Identity providers by which people sign in", schemas.Providers)
+def list_providers(unit: Unit) -> schemas.Providers:
+    """With what has to be registered there."""
+    return schemas.Providers(rows=providers.rows(unit))
+
+
+@api.add(
+    "POST",
+    "/identity-providers",
+    "Let people sign in by an identity provider",
+    schemas.ProviderOf,
+    body=schemas.SetProvider,
+    status=201,
+)
+def add_provider(unit: Unit, body: schemas.SetProvider) -> schemas.ProviderOf:
+    """It is asked first what it says of itself (OpenID Connect Discovery)."""
+    return providers.add(unit, body)
+
+
+@api.add("PUT", PROVIDER, "Change an identity provider", schemas.ProviderOf, body=schemas.SetProvider)
+def change_provider(unit: Unit, ident: UUID, body: schemas.SetProvider) -> schemas.ProviderOf:
+    """With another issuer or client, whose subjects are whose is forgotten."""
+    return providers.change(unit, ident, body, if_match())
+
+
+@api.add("DELETE", PROVIDER, "Remove an identity provider", schemas.Done)
+def remove_provider(unit: Unit, ident: UUID) -> schemas.Done:
+    """Sessions that it has opened end."""
+    providers.remove(unit, ident)
+    return schemas.Done(done=True)
+
+
+@api.add(
+    "GET",
+    "/sign-in/providers",
+    "By which identity providers one can sign in",
+    schemas.ProviderChoices,
+    query=schemas.AtOrganisation,
+    open=True,
+)
+def provider_choices(query: schemas.AtOrganisation) -> schemas.ProviderChoices:
+    """A sign-in begins at /oidc/start/ and its id."""
+    return schemas.ProviderChoices(rows=providers.choices(the_service(), query.organisation))
 
 
 @api.add("GET", "/invitations", "Invitations that are not accepted yet", schemas.Invitations)
@@ -231,13 +287,33 @@ def make_own_token(unit: Unit, body: schemas.MakeOwnToken) -> schemas.Token:
     return schemas.Token(id=ident, token=token, expires_at=ends)
 
 
-@api.add("POST", "/session", "Sign in with a browser", schemas.Me, body=schemas.SignInWith, open=True)
-def sign_in(body: schemas.SignInWith) -> Response:
+@api.add(
+    "POST",
+    "/directory-tokens",
+    "Make a token for a directory",
+    schemas.Token,
+    body=schemas.MakeDirectoryToken,
+    status=201,
+    secret=True,
+)
+def make_directory_token(unit: Unit, body: schemas.MakeDirectoryToken) -> schemas.Token:
+    """It is good for /scim/v2 alone, while you administer. It can be ended among your own tokens."""
+    unit.sight.require_administrator()
+    unit.require_proof("Making a token for a directory")
+    ident, token, ends = authentication.make_token_in(unit, body.name, TokenScope.SCIM, body.days)
+    return schemas.Token(id=ident, token=token, expires_at=ends)
+
+
+@api.add("POST", "/session", "Sign in with a browser", schemas.Me, body=schemas.OpenSession, open=True)
+def sign_in(body: schemas.OpenSession) -> Response:
     """Sets the session's cookie."""
     service = the_service()
+    if body.passkey is not None and not body.address and not body.password:
+        return signed_in(authentication.check_passkey(service, body.passkey, origin()))
     device = request.cookies.get(DEVICE, "")
+    factor = authentication.Factor(body.code, body.passkey)
     who = authentication.check_password(
-        service, body.address, body.password, origin(), body.code, device, body.organisation
+        service, body.address, body.password, origin(), factor, device, body.organisation
     )
     return signed_in(who)
 
@@ -249,6 +325,13 @@ def signed_in(who: Viewer, proved: bool = True) -> Response:
     with service.unit(who) as unit:
         found = authentication.describe(unit).model_copy(update={"csrf": authentication.csrf_of(opened.token)})
     response = Response(as_json(found), content_type=JSON)
+    set_cookies(response, who, opened)
+    return response
+
+
+def set_cookies(response: Response, who: Viewer, opened: authentication.Opened) -> None:
+    """The cookie of a session just opened, and the one that marks the device."""
+    service = the_service()
     response.set_cookie(
         COOKIE,
         opened.token,
@@ -266,16 +349,20 @@ def signed_in(who: Viewer, proved: bool = True) -> Response:
         samesite="Strict",
         secure=request.is_secure,
     )
-    return response
 
 
-@api.add("DELETE", "/session", "Sign out", schemas.Done, inside=True)
+@api.add("DELETE", "/session", "Sign out", schemas.SignedOut, inside=True)
 def sign_out(unit: Unit) -> Response:
-    """Ends the session at once."""
-    token = request.cookies.get(COOKIE)
+    """Ends the session at once; whoever came by an identity provider is told where to sign out there, too."""
+    token, then = request.cookies.get(COOKIE), ""
     if token:
+        try:
+            then = provider_sign_in.address_to_sign_out(unit.service, unit.viewer)
+        except OpenLatchError as error:
+            # One signs out here in any case.
+            log.warning("provider.unreachable", error=error.detail)
         authentication.close_session(unit.service, unit.viewer, token)
-    response = Response(orjson.dumps({"done": True}), content_type="application/json")
+    response = Response(as_json(schemas.SignedOut(then=then)), content_type=JSON)
     response.delete_cookie(COOKIE)
     return response
 
@@ -291,7 +378,8 @@ def me(unit: Unit) -> schemas.Me:
 def make_token(body: schemas.MakeToken) -> schemas.Token:
     """By address and password."""
     service = the_service()
-    who = authentication.check_password(service, body.address, body.password, origin(), body.code, at=body.organisation)
+    factor = authentication.Factor(body.code)
+    who = authentication.check_password(service, body.address, body.password, origin(), factor, at=body.organisation)
     ident, token, ends = authentication.make_token(service, who, body.name, body.scope)
     return schemas.Token(id=ident, token=token, expires_at=ends)
 
@@ -306,8 +394,9 @@ def end_token(unit: Unit, ident: UUID) -> schemas.Done:
 @api.add("POST", "/me/proof", "Prove afresh that it is you", schemas.Proved, body=schemas.ProveWith, inside=True)
 def prove(unit: Unit, body: schemas.ProveWith) -> schemas.Proved:
     """Counts for ten minutes."""
+    factor = authentication.Factor(body.code, body.passkey)
     return schemas.Proved(
-        until=authentication.prove(unit, body.password, body.code, origin(), request.cookies.get(DEVICE, ""))
+        until=authentication.prove(unit, body.password, factor, origin(), request.cookies.get(DEVICE, ""))
     )
 
 

@@ -14,7 +14,7 @@ from openlatch.api.routing import api, the_service, viewer
 from openlatch.core.journal import chain
 from openlatch.core.journal import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
-from openlatch.service.journal import signed_heads
+from openlatch.service.journal import events, signed_heads
 from openlatch.service.unit import Unit
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -67,3 +67,18 @@ def export_journal() -> Response:
     return Response(
         lines(), content_type="application/jsonl", headers={"Content-Disposition": f'attachment; filename="{name}"'}
     )
+
+
+@api.add(
+    "GET",
+    "/journal/events",
+    "Journal entries as OCSF events, as JSON Lines",
+    None,
+    query=schemas.ListEvents,
+)
+def journal_events(unit: Unit, query: schemas.ListEvents) -> Response:
+    """In order, after a position: the last one's ``metadata.sequence`` is where to go on. Empty when there are none."""
+    unit.sight.require_administrator()
+    assert unit.viewer.organisation is not None
+    found = events.after(unit.db, unit.viewer.organisation, query.after, query.limit)
+    return Response(b"".join(orjson.dumps(one) + b"\n" for one in found), content_type="application/jsonl")

@@ -46,6 +46,20 @@ def search(unit: Unit, query: schemas.SearchFor) -> schemas.Found:
     return searching.search(unit, query.q)
 
 
+@api.add("GET", "/attributes/<name>", "The attributes of a list", schemas.Attributes, inside=True)
+def get_attributes(unit: Unit, name: str) -> schemas.Attributes:
+    """As filters name them, with what they hold and how they may be compared."""
+    return register.attributes(name)
+
+
+@api.add(
+    "GET", "/attributes/<name>/values", "Values of an attribute", schemas.Values, query=schemas.ValuesOf, inside=True
+)
+def get_values(unit: Unit, name: str, query: schemas.ValuesOf) -> schemas.Values:
+    """Up to twenty that occur among the rows that you may see."""
+    return register.values(unit, name, query.attribute, query.words)
+
+
 def _add_export(name: str) -> None:
     def handler(unit: Unit, query: schemas.ExportOptions) -> Response:
         held = export.export(unit, name, ListQuery(query.filter, query.search, query.sort), query.format)

@@ -10,6 +10,7 @@ from openlatch import schemas
 from openlatch.api.routes.identity import signed_in
 from openlatch.api.routing import api, origin
 from openlatch.errors import NotAllowed
+from openlatch.service.identity.authentication import Factor
 from openlatch.service.partners import links, sign_in_links
 from openlatch.service.unit import Unit
 
@@ -29,7 +30,8 @@ def get_organisations(unit: Unit) -> schemas.MyOrganisations:
 )
 def link_sign_in(unit: Unit, body: schemas.LinkSignIn) -> schemas.MyOrganisations:
     """After proving that it is yours, too."""
-    return sign_in_links.link(unit, body.address, body.password, body.code, body.organisation, origin())
+    factor = Factor(body.code, body.passkey)
+    return sign_in_links.link(unit, body.address, body.password, factor, body.organisation, origin())
 
 
 @api.add("DELETE", "/me/organisations/<uuid:ident>", "Unlink a sign-in elsewhere", schemas.Done)
@@ -51,7 +53,7 @@ def switch_organisation(unit: Unit, ident: UUID, body: schemas.SwitchOrganisatio
     """Opens a session there with your sign-in there. Your session here stays open."""
     if "Authorization" in request.headers:
         raise NotAllowed("Only a signed-in browser switches organisations.", "Make a token at the other one instead.")
-    who = sign_in_links.switch(unit, ident, body.code)
+    who = sign_in_links.switch(unit, ident, Factor(body.code, body.passkey))
     return signed_in(who, proved=False)
 
 

@@ -30,6 +30,7 @@ def set_settings(unit: Unit, body: schemas.SetSettings) -> schemas.Settings:
         body.auditors,
         body.remind_days,
         body.keep_left_months,
+        body.when_deactivated,
     )
 
 
