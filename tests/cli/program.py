@@ -20,9 +20,10 @@ from typing import Any
 class Program:
     """The program, imported once in an environment."""
 
-    def __init__(self, environment: Mapping[str, str]) -> None:
+    def __init__(self, environment: Mapping[str, str], *modules: str) -> None:
+        """``modules`` are imported, too: those that commands of the service import when they are called."""
         self._started = subprocess.Popen(
-            [sys.executable, "-m", "tests.cli.program"],
+            [sys.executable, "-m", "tests.cli.program", *modules],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
@@ -78,6 +79,8 @@ def _serve() -> None:
 
     for module in set(program._CLIENT.values()):
         importlib.import_module(f"openlatch.cli.{module}")
+    for module in sys.argv[1:]:
+        importlib.import_module(module)
     for line in sys.stdin:
         child = os.fork()
         if not child:

@@ -5,8 +5,11 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
+import shlex
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -17,7 +20,7 @@ import pytest
 
 from openlatch.core.files.csv_safety import guarded
 from openlatch.demo.loader import PASSWORD
-from openlatch.runtime.demo import Demo
+from openlatch.runtime.demo import DATABASE, Demo
 from openlatch.test_systems import telemetry
 from tests.cli.conftest import Run
 from tests.conftest import ROLES
@@ -40,6 +43,35 @@ def test_signing_in_keeps_a_token_that_nobody_else_can_read(run: Run, tmp_path: 
     token = json.loads(kept.read_text())["token"]
     assert run("logout", OPENLATCH_TOKEN="").returncode == 0
     assert run("whoami", OPENLATCH_TOKEN=token).returncode == 1
+
+
+def test_signing_in_by_a_browser_waits_until_somebody_lets_it_in(
+    run: Run, stack: Demo, tokens: dict[str, str], tmp_path: Path
+) -> None:
+    """Who signs in is who lets it in; a refusal is told, and leaves nothing behind."""
+
+    def answer(allows: bool) -> None:
+        with psycopg.connect(stack.register.url(DATABASE), autocommit=True) as db:
+            for _ in range(200):
+                found = db.execute("select user_code from device_requests where state = 'pending'").fetchone()
+                if found is not None:
+                    break
+                time.sleep(0.1)
+        assert found is not None
+        headers = {"Authorization": f"Bearer {tokens['owner']}"}
+        body = {"user_code": found[0], "allows": allows}
+        httpx.post(f"{stack.address}/api/v1/devices/answer", json=body, headers=headers, timeout=20).raise_for_status()
+
+    for allows, said in ((False, "access_denied"), (True, "Signed in to Hollin Fell Huts as Tobias Renn")):
+        helper = threading.Thread(target=answer, args=(allows,))
+        helper.start()
+        signed = run("login", OPENLATCH_TOKEN="", DISPLAY="", WAYLAND_DISPLAY="")
+        helper.join()
+        assert said in signed.stdout + signed.stderr
+        assert f"{stack.address}/device" in signed.stderr
+        assert (tmp_path / "openlatch" / "session.json").exists() == allows
+    assert "Tobias Renn" in run("whoami", OPENLATCH_TOKEN="").stdout
+    assert run("logout", OPENLATCH_TOKEN="").returncode == 0
 
 
 @pytest.mark.parametrize(
@@ -527,3 +559,29 @@ def test_every_command_is_there_by_its_name_alone() -> None:
     """Modules are read when a command is used: none may need another one to have been read before."""
     done = subprocess.run([sys.executable, "-c", _EVERY], capture_output=True, text=True, check=True, timeout=120)
     assert done.stdout == ""
+
+
+def test_names_are_completed_from_the_service(run: Run) -> None:
+    """As the shell asks; nothing, and no error, where nobody is signed in."""
+
+    def completed(*words: str, **more: str) -> set[str]:
+        asked = {"_OPENLATCH_COMPLETE": "bash_complete", "COMP_WORDS": " ".join(("openlatch", *words)), **more}
+        asked["COMP_CWORD"] = str(len(words))
+        return {line.partition(",")[2] for line in run(**asked).stdout.splitlines() if line}
+
+    assert r"Booking\ desk\ mailbox" in completed("account", "show", "Book")
+    assert r"Mara\ Oduya" in completed("person", "access", "Mara")
+    assert "show" in completed("account", "sh")
+    assert completed("account", "show", "Book", OPENLATCH_TOKEN="wrong") == set()
+
+
+def test_the_tutorial_works_line_by_line(run: Run) -> None:
+    """Every command of it, in its order, as somebody would type it."""
+    written = (Path(__file__).parents[2] / "docs" / "tutorial" / "from-the-terminal.md").read_text()
+    blocks = re.findall(r"```sh\n(.*?)```", written, re.DOTALL)
+    commands = [line for block in blocks for line in block.splitlines()]
+    assert len(commands) > 18
+    for command in commands:
+        program, *words = shlex.split(command)
+        done = run(*words)
+        assert (program, done.returncode, done.stdout != "") == ("openlatch", 0, True), f"{command}: {done.stderr}"

@@ -7,7 +7,6 @@ import sys
 
 import pytest
 
-from openlatch.runtime.demo import Demo
 from tests.cli.conftest import Run
 from tests.cli.test_cli import found
 
@@ -62,10 +61,10 @@ def test_what_a_revocation_took_by_hand_is_undone(run: Run) -> None:
         ("cloud", {"address": "http://[::1"}, "can't be called"),
     ],
 )
-def test_settings_that_can_not_be_are_told(kind: str, settings: dict[str, str], told: str, stack: Demo) -> None:
+def test_settings_that_can_not_be_are_told(kind: str, settings: dict[str, str], told: str) -> None:
     """Before anything is tried or kept."""
     words = [word for name, value in settings.items() for word in ("--set", f"{name}={value}")]
-    command = [sys.executable, "-c", "from openlatch.cli.main import main; main()"]
+    command = [sys.executable, "-m", "openlatch"]
     done = subprocess.run(
         [*command, "connect", "real", "X", "--kind", kind, *words, "--password", "x"],
         capture_output=True,

@@ -5,27 +5,36 @@ from __future__ import annotations
 import json
 import os
 import subprocess
-import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import cast
 
 import psycopg
+import pytest
 
 from openlatch.runtime.cluster import Cluster
 from openlatch.store.migrate import APP_ROLE
 from openlatch.test_systems import telemetry
+from tests.cli.program import Program
 from tests.conftest import ADAPTER_PASSWORD
 
 
-def run(*arguments: str, **settings: str) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-c", "from openlatch.cli.main import main; main()", *arguments]
-    return subprocess.run(command, env={**os.environ, **settings}, capture_output=True, text=True, check=False)
+@pytest.fixture
+def program() -> Iterator[Program]:
+    started = Program(dict(os.environ), "openlatch.runtime.assembly", "openlatch.service.connections")
+    yield started
+    started.stop()
 
 
 def test_from_an_empty_database_to_a_connected_system(
-    cluster: Cluster, make_telemetry: Callable[[str], Cluster], tmp_path: Path
+    program: Program, cluster: Cluster, make_telemetry: Callable[[str], Cluster], tmp_path: Path
 ) -> None:
     """With a configuration file, as the how-to says; a missing setting and a wrong password are told."""
+
+    def run(*arguments: str, **settings: str) -> subprocess.CompletedProcess[str]:
+        given = {**os.environ, "COLUMNS": "160", **settings}
+        return cast(subprocess.CompletedProcess[str], program.call(arguments, "", given))
+
     cluster.ensure_database("for_real")
     server = make_telemetry("telemetry-commands")
     key = run("new-key").stdout.strip()

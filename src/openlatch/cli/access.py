@@ -21,7 +21,7 @@ from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
 from openlatch.json_values import JsonList, JsonObject
 
-INSTANT = click.DateTime(["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"])
+INSTANT = session.Instant(is_past=True)
 LEFT = ", who has left; the system may still let them in"
 EVERYONE: list[Column] = [
     ("Who", lambda p: p.holder.name),
@@ -250,7 +250,7 @@ def risk_map(output: str) -> None:
 
 
 @click.command("ends")
-@click.option("--since", type=INSTANT, help="From this day; left out, today.")
+@click.option("--since", type=session.Instant(is_past=False), help="From this day; left out, today.")
 @click.option("--months", default=3, show_default=True, help="For how many months.")
 @output_option
 def ends(since: datetime | None, months: int, output: str) -> None:

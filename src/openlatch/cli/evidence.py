@@ -128,7 +128,7 @@ question.add_command(list_command("questions", QUESTIONS, "There is no question.
 
 
 @question.command("answer")
-@click.argument("ident", type=click.UUID)
+@click.argument("ident", type=session.Reference("questions"))
 @click.argument("answer")
 def question_answer(ident: UUID, answer: str) -> None:
     """Answer a question to you."""
@@ -172,7 +172,7 @@ def calendar_end() -> None:
 
 @click.command()
 @click.option("--person", default="", help="Somebody else, for administrators.")
-@click.option("--from", "since", type=click.DateTime(["%Y-%m-%d"]), help="The first day away.")
+@click.option("--from", "since", type=session.Start(), help="The first day away.")
 @click.option("--until", type=session.LastDay(), help="The last day away.")
 @click.option("--deputy", default="", help="Who decides meanwhile.")
 @click.option("--back", is_flag=True, help="They are there again.")
@@ -185,7 +185,7 @@ def away(person: str, since: datetime | None, until: date | datetime | None, dep
             found = service.absence(ident)
         else:
             given = {
-                "since": since.replace(tzinfo=session.zone()) if since else None,
+                "since": since,
                 **end(until),
                 "deputy": _deputy(service, ident, deputy) if deputy else None,
             }

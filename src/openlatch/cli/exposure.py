@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from uuid import UUID
 
@@ -15,6 +15,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.access import INSTANT
+from openlatch.cli.consent import consent_options, go_on, reason_option
 from openlatch.cli.output import (
     REFERENCE,
     Column,
@@ -136,46 +137,37 @@ def _write_exposure(found: schemas.ExposurePage) -> None:
 @click.option("--to-close", "judgement", flag_value="to_close", help="It is to be closed.")
 @click.option("--unjudged", "judgement", flag_value="unjudged", help="Take back what was judged.")
 @click.option("--reason", default="", help="Why.")
-@click.option(
-    "--until", "last_day", type=click.DateTime(["%Y-%m-%d"]), default=None, help="The last day on which it is intended."
-)
+@click.option("--until", type=session.Day(), default=None, help="The last day on which it is intended.")
 @output_option
 def exposure_judge(
-    idents: tuple[UUID, ...], judgement: str | None, reason: str, until: datetime | None, output: str
+    idents: tuple[UUID, ...], judgement: str | None, reason: str, until: date | None, output: str
 ) -> None:
     """Judge exposures: intended, with a reason and an end, or to be closed."""
     if judgement is None:
         raise BadInput("Say what they are.", "Give --intended, --to-close or --unjudged.")
     with session.client() as service:
         ids = list(idents)
-        found = service.judge_exposures(ids, judgement, reason, until.date() if until else None)
+        found = service.judge_exposures(ids, judgement, reason, until)
     show_rows(found, EXPOSURES, output, "")
 
 
 @exposure.command("close")
 @click.argument("idents", type=session.Reference("exposures"), nargs=-1, required=True)
 @click.option("--reason", default="", help="Why.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show what would happen, and stop.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 @click.option("--wait", is_flag=True, help="Wait until it is over.")
 @output_option
-def exposure_close(
-    idents: tuple[UUID, ...], reason: str, only_preview: bool, yes: bool, wait: bool, output: str
-) -> None:
+def exposure_close(idents: tuple[UUID, ...], reason: str, wait: bool, output: str) -> None:
     """Close exposures: remove the rules that let outsiders in from their systems."""
     with session.client() as service:
         ids = list(idents)
         preview = service.preview_closing(ids)
-        if only_preview and output == "json":
-            show_one(preview, output, lambda: None)
-            return
-        if only_preview or not yes:
+
+        def write() -> None:
             write_preview(preview)
             show_rows(preview.exposures.lines, CHANGES, "table", "Nothing else changes.")
-        if only_preview:
-            return
-        if not yes:
-            click.confirm(f"Take {len(preview.rules)} rules away?", abort=True)
+
+        go_on(f"Take {len(preview.rules)} rules away?", lambda how: show_one(preview, how, write), output)
         found = session.proving(service, lambda: service.close_exposures(ids, reason, preview.fingerprint))
         if wait:
             found = follow(service, found)
@@ -278,10 +270,10 @@ def exposure_try(account: str, file: Path, permissions: Sequence[str], allow_new
 @exposure.command("apply")
 @click.argument("account")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--reason", required=True, help="Why the rules are set.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@reason_option(help="Why the rules are set.")
+@consent_options
 @output_option
-def exposure_apply(account: str, file: Path, reason: str, yes: bool, output: str) -> int | None:
+def exposure_apply(account: str, file: Path, reason: str, output: str) -> int | None:
     """Set the rules in FILE in the system of an ACCOUNT, after a preview.
 
     Exit code 4: the document is invalid. 8: the system does not show the rules afterwards.
@@ -289,15 +281,15 @@ def exposure_apply(account: str, file: Path, reason: str, yes: bool, output: str
     with session.client() as service:
         ident = session.find(service, "accounts", account)
         drafted = service.draft_rules(ident, file.read_text())
-        return _apply(service, drafted, str(file), reason, yes, output)
+        return _apply(service, drafted, str(file), reason, output)
 
 
 @exposure.command("narrow")
 @click.argument("ident", type=session.Reference("exposures"))
 @click.option("--reason", default="", help="Why. Without it, the draft is shown and nothing is set.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 @output_option
-def exposure_narrow(ident: UUID, reason: str, yes: bool, output: str) -> int | None:
+def exposure_narrow(ident: UUID, reason: str, output: str) -> int | None:
     """Leave open only what outsiders are known to have used, by denials on the resource.
 
     Exit code 8: the system does not show the rules afterwards.
@@ -305,23 +297,20 @@ def exposure_narrow(ident: UUID, reason: str, yes: bool, output: str) -> int | N
     with session.client() as service:
         drafted = service.narrow_exposure(ident)
         if reason:
-            return _apply(service, drafted, "the draft", reason, yes, output)
+            return _apply(service, drafted, "the draft", reason, output)
         found = _worked_out(service, drafted)
     show_one(found, output, lambda: _write_draft(found, "the draft"))
     return None
 
 
-def _apply(
-    service: Client, drafted: schemas.RuleDraftRow, name: str, reason: str, yes: bool, output: str
-) -> int | None:
+def _apply(service: Client, drafted: schemas.RuleDraftRow, name: str, reason: str, output: str) -> int | None:
     """Show what a draft would do, ask, have it set, and say whether the system shows it."""
     found = _worked_out(service, drafted)
-    if found.state == DraftState.REFUSED or not yes:
-        show_one(found, "table", lambda: _write_draft(found, name))
     if found.state == DraftState.REFUSED:
+        show_one(found, output, lambda: _write_draft(found, name))
         return 4
-    if not yes:
-        click.confirm(f"Set these rules in {found.account.name}?", abort=True)
+    question = f"Set these rules in {found.account.name}?"
+    go_on(question, lambda how: show_one(found, how, lambda: _write_draft(found, name)), output)
     session.proving(service, lambda: service.apply_draft(drafted.id, reason))
     while (found := service.rule_draft(drafted.id)).state == DraftState.APPLYING:
         time.sleep(0.5)
@@ -391,8 +380,7 @@ def guard_list(output: str) -> None:
 @click.option("--but-organisation", "organisations", multiple=True, help="An organisation whose people may.")
 @click.option("--but-holder", "holders", multiple=True, help="Somebody who may, as the system names them.")
 @click.option("--reason", default="", help="Why it is there.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show what is open against it, and stop.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 @output_option
 def guard_set(
     account: str | None,
@@ -402,8 +390,6 @@ def guard_set(
     organisations: Sequence[str],
     holders: Sequence[str],
     reason: str,
-    only_preview: bool,
-    yes: bool,
     output: str,
 ) -> None:
     """Set a guard on an account, a kind of account, a resource, or on everything."""
@@ -418,12 +404,7 @@ def guard_set(
         )
         draft = schemas.GuardDraft.model_validate(wish.model_dump(exclude={"fingerprint"}))
         preview = service.preview_guard(draft)
-        if only_preview or not yes:
-            _write_against(preview, output if only_preview else "table")
-        if only_preview:
-            return
-        if not yes:
-            click.confirm("Set the guard?", abort=True)
+        go_on("Set the guard?", lambda how: _write_against(preview, how), output)
         found = service.set_guard(wish.model_copy(update={"fingerprint": preview.fingerprint}))
     show_rows([found], GUARDS, output, "")
 
@@ -447,15 +428,13 @@ def _one_guard(service: Client, ident: str) -> schemas.GuardRow:
 @guard.command("lift")
 @click.argument("ident")
 @click.option("--reason", default="", help="Why.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
-def guard_lift(ident: str, reason: str, yes: bool) -> None:
+@consent_options
+def guard_lift(ident: str, reason: str) -> None:
     """Lift a guard."""
     with session.client() as service:
         row = _one_guard(service, ident)
         preview = service.preview_lifting(row.id)
-        if not yes:
-            _write_against(preview, "table")
-            click.confirm("Lift the guard?", abort=True)
+        go_on("Lift the guard?", lambda how: _write_against(preview, how))
         session.proving(service, lambda: service.lift_guard(row.id, reason, preview.fingerprint))
     out.print("Lifted.")
 
@@ -510,16 +489,13 @@ def _write_boundary(found: schemas.Boundary, names: dict[UUID, str]) -> None:
 @click.option("--organisation", "organisations", multiple=True, help="An organisation that is inside.")
 @click.option("--network", "networks", multiple=True, help="A network that is inside, as 203.0.113.0/24.")
 @click.option("--system", "systems", multiple=True, help="A system in which only people inside sign in.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show which exposures come and go, and stop.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 @output_option
 def boundary_set(
     domains: Sequence[str],
     organisations: Sequence[str],
     networks: Sequence[str],
     systems: Sequence[str],
-    only_preview: bool,
-    yes: bool,
     output: str,
 ) -> None:
     """Set what counts as inside; options left out stay unchanged."""
@@ -531,12 +507,8 @@ def boundary_set(
             networks=list(networks or now.networks),
             systems=[session.find(service, "systems", name) for name in systems] or list(now.systems),
         )
-        if only_preview or not yes:
-            _write_changes(service.preview_boundary(draft), output if only_preview else "table")
-        if only_preview:
-            return
-        if not yes:
-            click.confirm("Set the boundary?", abort=True)
+        preview = service.preview_boundary(draft)
+        go_on("Set the boundary?", lambda how: _write_changes(preview, how), output)
         found = service.set_boundary(draft)
         names = {row.id: row.name for row in service.every("systems")}
     show_one(found, output, lambda: _write_boundary(found, names))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from datetime import date, datetime
 from uuid import UUID
 
@@ -11,9 +10,11 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on, reason_option
 from openlatch.cli.offers import change, window
 from openlatch.cli.output import Column, day, end_day, err, out, output_option, severity, short, show_one
 from openlatch.cli.register import list_command
+from openlatch.core.counts import counted
 from openlatch.core.vocabulary import Subject
 
 FLAGS: list[Column] = [
@@ -54,13 +55,13 @@ def flag_show(ident: UUID, output: str) -> None:
 
 @flag.command("accept")
 @click.argument("idents", type=session.Reference("flags"), nargs=-1, required=True)
-@click.option("--reason", prompt="Why", help="Why they are accepted.")
+@reason_option(help="Why they are accepted.")
 @click.option("--until", type=session.LastDay(), prompt="Until (day)", help="Until when.")
 def flag_accept(idents: tuple[UUID, ...], reason: str, until: date | datetime) -> None:
     """Accept flags until a day. They open again then, or sooner if they get worse."""
     with session.client() as service:
         found = service.accept_flags(idents, reason, until)
-    out.print(f"{_counted(found)} accepted until {end_day(found[0].accepted_until)}.")
+    out.print(f"{counted(len(found), 'flag')} accepted until {end_day(found[0].accepted_until)}.")
 
 
 @flag.command("reopen")
@@ -80,7 +81,7 @@ def flag_assign(idents: tuple[UUID, ...], person: str | None) -> None:
     with session.client() as service:
         found = service.assign_flags(idents, session.find(service, "people", person) if person else None)
     who = found[0].assigned_to
-    out.print(f"{who.name if who else 'Nobody'} sees to {_counted(found)}.")
+    out.print(f"{who.name if who else 'Nobody'} sees to {counted(len(found), 'flag')}.")
 
 
 @flag.command("remedy")
@@ -90,15 +91,14 @@ def flag_assign(idents: tuple[UUID, ...], person: str | None) -> None:
 @click.option(
     "--level", type=session.Reference("levels"), default=None, help="Trim to this level those that call for it."
 )
-@click.option("--reason", prompt="Why", help="Why.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@reason_option()
+@consent_options
 def flag_remedy(
     filter_: str,
     idents: tuple[UUID, ...],
     until: date | datetime | None,
     level: UUID | None,
     reason: str,
-    yes: bool,
 ) -> int:
     """Carry out what flags call for.
 
@@ -124,23 +124,21 @@ def flag_remedy(
         if "trim" in acts:
             body = {"kind": "set_end" if level is None else "set_level", "grants": list(dict.fromkeys(grants))}
             wish = schemas.ChangeWish.model_validate({**body, "reason": reason, "level": level, **window(until)})
-            return change(service, wish, "Trim", False, yes)
+            return change(service, wish, "Trim")
         preview = service.preview(grants=grants, sessions=sessions)
-        out.print(Text(preview.title, style="bold"))
-        for row in endable:
-            out.print(f"  {row.sentence}", markup=False)
-        if not yes and not click.confirm("Do this?", err=True):
-            raise click.Abort
+
+        def write(_: str) -> None:
+            out.print(Text(preview.title, style="bold"))
+            for row in endable:
+                out.print(f"  {row.sentence}", markup=False)
+
+        go_on("Do this?", write)
         made = session.proving(
             service,
             lambda: service.revoke(reason, grants=grants, sessions=sessions, fingerprint=preview.fingerprint),
         )
     out.print(f"On its way: openlatch revocation show {made.id}")
     return 0
-
-
-def _counted(rows: Sequence[object]) -> str:
-    return f"{len(rows)} flag{'s' * (len(rows) != 1)}"
 
 
 COMMANDS = {"flag": flag}

@@ -10,12 +10,12 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import renamed, session, settings
+from openlatch.cli.consent import consent_options, go_on
 from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
 ROLES = click.Choice(["administrator", "auditor", "reviewer", "member"])
-_YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
 SIGN_INS: list[Column] = [
     ("Who", lambda r: r.person.name),
     ("Address", lambda r: r.address),
@@ -47,6 +47,13 @@ TOKENS: list[Column] = [
     ("Runs out", lambda r: moment(r.expires_at)),
 ]
 
+PASSKEYS: list[Column] = [
+    ("Passkey", lambda r: r.name),
+    ("Added", lambda r: moment(r.made_at)),
+    ("Last used", lambda r: moment(r.last_used_at)),
+    ("", lambda r: "shared by your devices" if r.is_backed_up else "on one device"),
+]
+
 
 @click.group("sign-in")
 def sign_in() -> None:
@@ -73,12 +80,11 @@ def _find(service: Client, name: str) -> schemas.SignInOf:
 def _act(name: str, about: str, question: str, call: Callable[[Client, UUID], object], done: str) -> None:
     @sign_in.command(name, help=about)
     @click.argument("who")
-    @_YES
-    def command(who: str, yes: bool) -> None:
+    @consent_options
+    def command(who: str) -> None:
         with session.client() as service:
             found = _find(service, who)
-            if not yes:
-                click.confirm(question.format(found.person.name), abort=True)
+            go_on(question.format(found.person.name))
             session.proving(service, lambda: call(service, found.id))
         out.print(done.format(found.person.name), markup=False)
 
@@ -174,21 +180,26 @@ def invitation_list(output: str) -> None:
         show_rows(service.invitations(), INVITED, output, "Nobody is invited.")
 
 
+def _invited(service: Client, whose: str) -> UUID:
+    return session.among(whose, service.invitations(), "invitations", lambda one: [one.person.name, one.address])
+
+
 @invitation.command("resend")
-@click.argument("ident", type=click.UUID)
-def invitation_again(ident: UUID) -> None:
-    """Send an invitation again, with a new link."""
+@click.argument("whose")
+def invitation_again(whose: str) -> None:
+    """Send an invitation again, with a new link: WHOSE by name, address, or the end of its id."""
     with session.client() as service:
+        ident = _invited(service, whose)
         found = session.proving(service, lambda: service.invite_again(ident))
     out.print(f"Sent to {found.address}; it runs out {moment(found.runs_out_at)}.", markup=False)
 
 
 @invitation.command("withdraw")
-@click.argument("ident", type=click.UUID)
-def invitation_withdraw(ident: UUID) -> None:
-    """Withdraw an invitation."""
+@click.argument("whose")
+def invitation_withdraw(whose: str) -> None:
+    """Withdraw an invitation: WHOSE by name, address, or the end of its id."""
     with session.client() as service:
-        service.withdraw_invitation(ident)
+        service.withdraw_invitation(_invited(service, whose))
     out.print("The link opens nothing any more.")
 
 
@@ -262,8 +273,41 @@ def _write_own(found: schemas.OwnPage) -> None:
         f"Times in {found.time_zone or 'the organisation’s time zone'}; no mail about: "
         f"{', '.join(found.no_mail) or 'nothing'}"
     )
+    show_rows(found.passkeys, PASSKEYS, "table", "No passkeys: add one in the console, on My sign-in.")
     show_rows(found.sessions, SESSIONS, "table", "No browser is signed in.")
     show_rows(found.tokens, TOKENS, "table", "There are no tokens.")
+
+
+def _passkey(service: Client, name: str) -> schemas.PasskeyOf:
+    rows = service.own_sign_in().passkeys
+    found = [row for row in rows if name in (row.name, str(row.id))]
+    if len(found) != 1:
+        there = ", ".join(f"{row.name} ({row.id})" for row in found or rows) or "none"
+        raise BadInput(f"There are {len(found)} passkeys called {name}.", f"Name one of yours: {there}.")
+    return found[0]
+
+
+@me.command("rename-passkey")
+@click.argument("name")
+@click.argument("new")
+def me_rename_passkey(name: str, new: str) -> None:
+    """Give one of your passkeys, by its NAME, a NEW name."""
+    with session.client() as service:
+        service.rename_passkey(_passkey(service, name).id, new)
+    out.print(f"It is called {new} now.", markup=False)
+
+
+@me.command("remove-passkey")
+@click.argument("name")
+@consent_options
+def me_remove_passkey(name: str) -> None:
+    """Remove one of your passkeys, by its NAME. It does not sign you in any more."""
+    with session.client() as service:
+        row = _passkey(service, name)
+        used = f"used {moment(row.last_used_at)}" if row.last_used_at else "never used"
+        go_on(f"Remove the passkey {row.name}, added {moment(row.made_at)}, {used}?")
+        session.proving(service, lambda: service.remove_passkey(row.id))
+    out.print("Removed. Remove it from the device as well, which still offers it.")
 
 
 @me.command("set")
@@ -319,17 +363,17 @@ def me_use_address(address: str) -> None:
 
 
 @me.command("end-session")
-@click.argument("ident", type=click.UUID, required=False)
+@click.argument("which", required=False)
 @click.option("--others", is_flag=True, help="All of yours but the one that asks.")
-def me_end_session(ident: UUID | None, others: bool) -> None:
-    """End one of your sessions here, or all others."""
-    if (ident is None) != others:
+def me_end_session(which: str | None, others: bool) -> None:
+    """End one of your sessions here, WHICH by the end of its id, or all others."""
+    if (which is None) != others:
         raise BadInput("One session, or --others.", "See: openlatch me show")
     with session.client() as service:
-        if ident is None:
+        if which is None:
             service.end_other_sessions()
         else:
-            service.end_own_session(ident)
+            service.end_own_session(session.among(which, service.own_sign_in().sessions, "sessions", lambda _: []))
     out.print("Ended.")
 
 
@@ -346,11 +390,11 @@ def me_make_token(name: str, scope: schemas.Scope, days: int, output: str) -> No
 
 
 @me.command("end-token")
-@click.argument("ident", type=click.UUID)
-def me_end_token(ident: UUID) -> None:
-    """End one of your API tokens."""
+@click.argument("which")
+def me_end_token(which: str) -> None:
+    """End one of your API tokens: WHICH by name, or by the end of its id."""
     with session.client() as service:
-        service.end_token(ident)
+        service.end_token(session.among(which, service.own_sign_in().tokens, "tokens", lambda one: [one.name]))
     out.print("Ended.")
 
 

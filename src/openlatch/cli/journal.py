@@ -49,6 +49,26 @@ def journal_export(file: Path) -> None:
     out.print(f"{count} entries written to {file}.")
 
 
+@journal.command("events")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@click.option("--after", type=click.IntRange(0), default=0, show_default=True, help="Where the last time ended.")
+def journal_events(file: Path, after: int) -> None:
+    """Add the journal's entries after a position to FILE, as OCSF events in JSON Lines.
+
+    The last line's metadata.sequence is where to go on the next time.
+    """
+    count = 0
+    with session.client() as service, file.open("a") as target:
+        while True:
+            lines = list(service.journal_events(after))
+            if not lines:
+                break
+            target.writelines(line + "\n" for line in lines)
+            count += len(lines)
+            after = json.loads(lines[-1])["metadata"]["sequence"]
+    out.print(f"{count} events added to {file}; go on with --after {after}.")
+
+
 @journal.command("heads")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 def journal_heads(file: Path) -> None:

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option, reason_option
 from openlatch.cli.offers import LINES
 from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows, write_end
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
@@ -74,7 +75,7 @@ def latch_list(account_name: str, output: str) -> None:
 @click.option("--account-kind", default=None, help="On all accounts of a kind.")
 @click.option("--number", type=int, default=None, help="Of delegates, or of days.")
 @click.option("--pair", nargs=2, default=None, help="The keys of two permissions.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show what breaks it, and stop.")
+@preview_option
 @output_option
 def latch_set(
     kind: str,
@@ -83,7 +84,6 @@ def latch_set(
     account_kind: str | None,
     number: int | None,
     pair: tuple[str, str] | None,
-    only_preview: bool,
     output: str,
 ) -> None:
     """Set a latch to off, warn or hold."""
@@ -98,10 +98,10 @@ def latch_set(
                 "pair": list(pair or ()),
             }
         )
-        found = service.preview_latch(wish) if only_preview else service.set_latch(wish)
+        found = service.preview_latch(wish) if only_preview() else service.set_latch(wish)
 
     def write() -> None:
-        out.print(Text(found.latch, style="bold"), "" if only_preview else f"is set to {mode}")
+        out.print(Text(found.latch, style="bold"), "" if only_preview() else f"is set to {mode}")
         for row in found.broken:
             for breach in row.breaches:
                 out.print(f"  {row.account.name}: {breach.fact}")
@@ -174,8 +174,7 @@ def level_make(
 @click.option("--drop", multiple=True, help="The key of a permission to take out.")
 @click.option("--name", default=None, help="A new name.")
 @click.option("--sentence", default=None, help="A new sentence.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show whose rights change, and stop.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 @output_option
 def level_change(
     name_or_id: str,
@@ -183,8 +182,6 @@ def level_change(
     drop: tuple[str, ...],
     name: str | None,
     sentence: str | None,
-    only_preview: bool,
-    yes: bool,
     output: str,
 ) -> None:
     """Change a level, for everybody who holds it."""
@@ -196,23 +193,21 @@ def level_change(
             name=name or held.name, sentence=sentence or held.sentence, keys=list(dict.fromkeys(keys))
         )
         preview = service.preview_level(ident, draft)
-        if only_preview or not yes:
-            show_rows(preview.effects, EFFECTS, output if only_preview else "table", "Nobody's rights change.")
-        if only_preview:
-            return
-        if not yes:
-            click.confirm(f"Change it: {preview.grows} gain, {preview.shrinks} lose?", abort=True)
+        question = f"Change it: {preview.grows} gain, {preview.shrinks} lose?"
+        go_on(question, lambda how: show_rows(preview.effects, EFFECTS, how, "Nobody's rights change."), output)
         found = session.proving(service, lambda: service.change_level(ident, draft, preview.fingerprint, held.version))
     show_one(found, output, lambda: out.print(f"“{found.name}” permits {len(found.permissions)} things now."))
 
 
 @level.command("remove")
 @click.argument("name_or_id")
-@click.confirmation_option("--yes", "-y", prompt="Remove this level?", help="Do not ask.")
+@consent_options
 def level_remove(name_or_id: str) -> None:
     """Remove a level to which nothing refers."""
     with session.client() as service:
-        service.remove_level(session.find(service, "levels", name_or_id))
+        ident = session.find(service, "levels", name_or_id)
+        go_on(f"Remove the level “{name_or_id}”?")
+        service.remove_level(ident)
     out.print("Removed.")
 
 
@@ -331,15 +326,14 @@ def notice(filter_: str, search: str, sort: str, limit: int, output: str, read: 
 @click.option("--to", required=True, help="The new owner.")
 @click.option("--keeps", default=None, help="The level that the old owner keeps.")
 @click.option("--reason", default="", help="Why.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
-def hand_over(name_or_id: str, to: str, keeps: str | None, reason: str, yes: bool) -> None:
+@consent_options
+def hand_over(name_or_id: str, to: str, keeps: str | None, reason: str) -> None:
     """Offer an account's ownership to somebody; nothing changes until they accept by the link sent to them."""
     with session.client() as service:
         ident = session.find(service, "accounts", name_or_id)
         person = session.find(service, "people", to)
         level_id = session.find(service, "levels", keeps) if keeps else None
-        if not yes:
-            click.confirm(f"Offer the ownership of {name_or_id} to {to}?", abort=True)
+        go_on(f"Offer the ownership of {name_or_id} to {to}?")
         found = session.proving(service, lambda: service.hand_over(ident, person, level_id, reason))
     out.print(f"Sent to {found.address}; it runs out {moment(found.runs_out_at)}.")
 
@@ -353,17 +347,16 @@ def _disconnecting(group: click.Group, name: str, words: str, filter_for: Filter
     @group.command(name, help=words)
     @click.argument("name_or_id")
     @click.option("--account", "account_name", default=None, hidden=group is not app)
-    @click.option("--reason", prompt="Why", help="Why.")
-    @click.option("--yes", is_flag=True, help="Do not ask.")
+    @reason_option()
+    @consent_options
     @output_option
-    def command(name_or_id: str, account_name: str | None, reason: str, yes: bool, output: str) -> int:
+    def command(name_or_id: str, account_name: str | None, reason: str, output: str) -> int:
         with session.client() as service:
             written = filter_for(service, name_or_id, account_name)
             wish = schemas.ChangeWish(kind="end", filter=written, reason=reason)
             preview = service.preview_change(wish)
-            if not yes:
-                show_rows(preview.lines, LINES, "table", "")
-                click.confirm(f"End {preview.changed} links?", abort=True)
+            question = f"End {preview.changed} link{'s' * (preview.changed != 1)}?"
+            go_on(question, lambda how: show_rows(preview.lines, LINES, how, "Nothing is linked."), output)
             wish = wish.model_copy(update={"fingerprint": preview.fingerprint})
             found = session.proving(service, lambda: service.change(wish))
         show_rows(found.lines, LINES, output, "")

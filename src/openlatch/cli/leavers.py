@@ -10,6 +10,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on, reason_option
 from openlatch.cli.output import Column, end_day, err, moment, out, output_option, proof, show_one, show_rows
 from openlatch.cli.revocations import WAIT_SECONDS, write_preview
 from openlatch.client import Client
@@ -40,9 +41,25 @@ LEFT: list[Column] = [
 ]
 
 
+# What lists call access that a system gives otherwise than recorded.
+_DIFFERENT = "changed"
+
+
 def _drift(row: schemas.GrantRow) -> str:
     until = row.drift_accepted_until
-    return f"{row.drift}, accepted until {end_day(until)}" if until else str(row.drift)
+    word = "different" if row.drift == _DIFFERENT else str(row.drift)
+    return f"{word}, accepted until {end_day(until)}" if until else word
+
+
+class _Kind(click.Choice[str]):
+    """Kinds of drift; the word of the last release is taken, too."""
+
+    def convert(self, value: str, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """The kind that is meant."""
+        return super().convert("different" if value == _DIFFERENT else value, param, ctx)
+
+
+_KIND = _Kind(["unrecorded", "missing", "different"])
 
 
 @click.group()
@@ -52,15 +69,16 @@ def drift() -> None:
 
 @drift.command("list")
 @click.option("--system", "name", default=None, help="One system only.")
-@click.option("--kind", type=click.Choice(["unrecorded", "missing", "changed"]), default=None, help="One kind only.")
+@click.option("--kind", type=_KIND, default=None, help="One kind only.")
 @output_option
 def drift_list(name: str | None, kind: str | None, output: str) -> None:
-    """Access that nobody recorded, that a system has lost, or that it has otherwise.
+    """Access that nobody recorded, that a system lacks, or that is different there.
 
     Mend it with openlatch grant adopt, restore, end or accept.
     """
     with session.client() as service:
-        wanted = [f'drift eq "{kind}"' if kind else "drift pr"]
+        value = _DIFFERENT if kind == "different" else kind
+        wanted = [f'drift eq "{value}"' if value else "drift pr"]
         if name:
             wanted.append(f'system.id eq "{session.find(service, "systems", name)}"')
         rows = list(service.every("grants", filter=" and ".join(wanted)))
@@ -76,14 +94,15 @@ def drift_doubts(output: str) -> None:
 
 
 @drift.command("decide")
-@click.argument("ident", type=click.UUID)
+@click.argument("login")
 @click.option("--person", default=None, help="Whose it is.")
 @click.option("--nobody", is_flag=True, help="It is nobody's whom the register knows.")
-def drift_decide(ident: UUID, person: str | None, nobody: bool) -> None:
-    """Say whose a login is."""
+def drift_decide(login: str, person: str | None, nobody: bool) -> None:
+    """Say whose a login is: LOGIN as `openlatch drift doubts` shows it, or the end of its id."""
     if (person is None) != nobody:
         raise click.UsageError("Give --person, or --nobody.")
     with session.client() as service:
+        ident = session.among(login, service.doubts(), "logins", lambda one: [one.login])
         service.decide_doubt(ident, session.find(service, "people", person) if person else None)
     out.print("Said; what was found under it is theirs." if person else "Said; it stays on its own.")
 
@@ -124,20 +143,19 @@ def leaver_preview(person: str, successors: tuple[str, ...], lock: bool, drop: b
 @_SUCCESSOR
 @_LOCK
 @_DROP
-@click.option("--reason", prompt="Why", help="Why.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@reason_option()
+@consent_options
 @click.option("--wait/--no-wait", default=True, show_default=True, help="Wait until nothing is left.")
 @output_option
 def leaver_start(
-    person: str, successors: tuple[str, ...], lock: bool, drop: bool, reason: str, yes: bool, wait: bool, output: str
+    person: str, successors: tuple[str, ...], lock: bool, drop: bool, reason: str, wait: bool, output: str
 ) -> int:
     """Let somebody leave: successors first, then all that they have ends."""
     with session.client() as service:
         ident, named = session.find(service, "people", person), _successors(service, successors)
         seen = service.preview_leaving(ident, named, lock, drop)
-        if not yes:
-            _write_preview(seen)
-            click.confirm(f"End all that {seen.person.name} has?", abort=True)
+        question = f"End all that {seen.person.name} has?"
+        go_on(question, lambda how: show_one(seen, how, lambda: _write_preview(seen)), output)
         found = session.proving(service, lambda: service.let_leave(ident, reason, named, lock, drop, seen.fingerprint))
         if wait:
             found = _count_down(service, found)

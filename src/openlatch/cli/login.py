@@ -2,45 +2,82 @@
 
 from __future__ import annotations
 
+import os
+import time
+import webbrowser
 from uuid import UUID
 
 import click
 
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.latches import inside_in_words
 from openlatch.cli.output import day, out, output_option, show_one
 from openlatch.client import CallFailed, Client
 from openlatch.core.vocabulary import TokenScope
 
+PROGRAM = "openlatch on the command line"
+
 
 @click.command()
 @click.option("--url", default=None, help="The service's address.")
-@click.option("--address", prompt="Address", help="Your e-mail address.")
-@click.option("--password", prompt="Password", hide_input=True, envvar="OPENLATCH_PASSWORD", help="Your password.")
+@click.option("--address", default=None, help="Your e-mail address, to sign in with your password here.")
+@click.option("--password", default=None, envvar="OPENLATCH_PASSWORD", help="Your password; asked for with --address.")
 @click.option("--code", default="", help="The code of your second factor.")
 @click.option("--organisation", default="", help="Its short name, for whoever signs in at several.")
 @click.option("--read-only", is_flag=True, help="Make a token that may only read.")
-def login(url: str | None, address: str, password: str, code: str, organisation: str, read_only: bool) -> None:
-    """Sign in, and keep a token for the commands that follow."""
+def login(
+    url: str | None, address: str | None, password: str | None, code: str, organisation: str, read_only: bool
+) -> None:
+    """Sign in, and keep a token for the commands that follow.
+
+    In your browser, wherever that is: as you sign in there, with a passkey or by your identity provider. With --address
+    by your password here.
+    """
     url = url or session.load().url
+    scope = TokenScope.READ if read_only else TokenScope.WRITE
     with Client(url) as service:
-        scope = TokenScope.READ if read_only else TokenScope.WRITE
-        try:
-            token = service.make_token(address, password, scope=scope, code=code, organisation=organisation)
-        except CallFailed as error:
-            if code or not error.problem.type.endswith(":factor-needed"):
-                raise
-            token = service.make_token(
-                address,
-                password,
-                scope=scope,
-                code=click.prompt("Code of your second factor"),
-                organisation=organisation,
-            )
-    with Client(url, token.token) as service:
+        if address is None:
+            token, ident = _by_browser(service, scope), ""
+        else:
+            password = password or click.prompt("Password", hide_input=True, err=True)
+            made = _by_password(service, address, password, code, organisation, scope)
+            token, ident = made.token, str(made.id)
+    with Client(url, token) as service:
         me = service.me()
-    session.save(session.Saved(url, token.token, str(token.id), me.organisation.time_zone))
-    out.print(f"Signed in to {me.organisation.name} as {me.person.name}, until {day(token.expires_at)}.")
+        mine = next(one for one in service.own_sign_in().tokens if ident in ("", str(one.id)) and one.is_this)
+    session.save(session.Saved(url, token, str(mine.id), me.organisation.time_zone))
+    out.print(f"Signed in to {me.organisation.name} as {me.person.name}, until {day(mine.expires_at)}.")
+
+
+def _by_password(
+    service: Client, address: str, password: str, code: str, organisation: str, scope: TokenScope
+) -> schemas.Token:
+    try:
+        return service.make_token(address, password, scope=scope, code=code, organisation=organisation)
+    except CallFailed as error:
+        if code or not error.problem.type.endswith(":factor-needed"):
+            raise
+        code = click.prompt("Code of your second factor", err=True)
+        return service.make_token(address, password, scope=scope, code=code, organisation=organisation)
+
+
+def _by_browser(service: Client, scope: TokenScope) -> str:
+    """A token, once somebody has let this program in. CallFailed when they refuse, or are too late."""
+    asked = service.begin_device(PROGRAM, scope)
+    click.echo(f"Open {asked['verification_uri']} in a browser, and give the code {asked['user_code']}", err=True)
+    if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
+        webbrowser.open(asked["verification_uri_complete"])
+    wait = asked["interval"]
+    while True:
+        time.sleep(wait)
+        try:
+            return str(service.collect_device(PROGRAM, asked["device_code"])["access_token"])
+        except CallFailed as error:
+            if error.title == "slow_down":
+                wait += 5
+            elif error.title != "authorization_pending":
+                raise
 
 
 @click.command()

@@ -12,6 +12,7 @@
 from __future__ import annotations
 
 import importlib
+import os
 import sys
 
 import click
@@ -21,6 +22,7 @@ from openlatch.cli import renamed
 from openlatch.cli.output import err
 from openlatch.client import Unreachable
 from openlatch.errors import OpenLatchError
+from openlatch.imports import many_imports
 
 _CLIENT = {
     "login": "login",
@@ -28,7 +30,9 @@ _CLIENT = {
     "whoami": "login",
     "today": "register",
     "next": "next_actions",
+    "trends": "trends",
     "explain": "explain",
+    "manual": "manual",
     "my-access": "latches",
     "account": "records",
     "person": "records",
@@ -55,6 +59,9 @@ _CLIENT = {
     "set-up": "systems",
     "sign-in": "identity",
     "invitation": "identity",
+    "provider": "providers",
+    "directory": "providers",
+    "webhook": "webhooks",
     "password": "identity",
     "partner": "partners",
     "organisations": "partners",
@@ -83,6 +90,8 @@ _CLIENT = {
     "leaver": "leavers",
     "journal": "journal",
 }
+# Set by the shell that asks how a word goes on.
+COMPLETING = "_OPENLATCH_COMPLETE"
 _SERVICE = ("run", "restore", "move", "serve", "worker", "migrate", "new-key", "organisation", "connect", "demo")
 
 
@@ -94,9 +103,11 @@ class _Commands(click.Group):
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         if name in _CLIENT:
-            module = importlib.import_module(f"openlatch.cli.{_CLIENT[name]}")
+            with many_imports():
+                module = importlib.import_module(f"openlatch.cli.{_CLIENT[name]}")
         elif name in _SERVICE:
-            module = importlib.import_module("openlatch.runtime.commands")
+            with many_imports():
+                module = importlib.import_module("openlatch.runtime.commands")
         elif name in renamed.COMMANDS:
             place, now = renamed.COMMANDS[name]
             module = importlib.import_module(f"openlatch.cli.{place}")
@@ -106,6 +117,10 @@ class _Commands(click.Group):
         else:
             return None
         command: click.Command = module.COMMANDS[name]
+        if COMPLETING in os.environ:
+            from openlatch.cli import completion
+
+            completion.teach(command)
         return command
 
 
@@ -121,7 +136,7 @@ def cli() -> None:
 def main(arguments: list[str] | None = None) -> None:
     """Run the program; errors come out as a sentence and what to do about it."""
     try:
-        result: object = cli.main(args=arguments, standalone_mode=False)
+        result: object = cli.main(args=arguments, prog_name="openlatch", standalone_mode=False)
     except click.exceptions.Abort:
         err.print("Nothing was done.")
         sys.exit(5)

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import reason_option
 from openlatch.cli.output import day, out, output_option, severity, short, show_one
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -34,7 +35,7 @@ def next_(context: click.Context, limit: int, postponed: bool, output: str) -> N
 
 @next_.command("postpone")
 @click.argument("number", type=click.IntRange(1))
-@click.option("--reason", prompt="Why", help="Why it can wait.")
+@reason_option(help="Why it can wait.")
 @click.option("--until", type=session.LastDay(), prompt="Until (day)", help="Until when.")
 def next_postpone(number: int, reason: str, until: date | datetime) -> None:
     """Put action NUMBER of the list off, for yourself, until a day."""

@@ -13,6 +13,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import renamed, session
+from openlatch.cli.consent import consent_options, go_on, reason_option
 from openlatch.cli.output import Column, err, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
@@ -48,7 +49,6 @@ LINES: list[Column] = [
     ("What", lambda r: r.does or f"refused: {r.refused} {r.remedy}".strip()),
     ("Latches", lambda r: " ".join(f"{b.mode}: {b.fact}" for b in r.latches)),
 ]
-_YES = click.option("--yes", is_flag=True, help="Do not ask.")
 
 
 def window(given: date | datetime | None) -> JsonObject:
@@ -121,8 +121,7 @@ offer.add_command(list_command("offers", OFFERS, "There is no offer."))
 @click.option("--since", type=session.Start(), default=None, help="When it begins.")
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
 @click.option("--reason", default="", help="Why.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show what it comes to, and stop.")
-@_YES
+@consent_options
 @output_option
 def offer_send(
     account: str,
@@ -135,8 +134,6 @@ def offer_send(
     since: date | datetime | None,
     hours_: str | None,
     reason: str,
-    only_preview: bool,
-    yes: bool,
     output: str,
 ) -> None:
     """Offer access to an account, to one or several people or teams."""
@@ -156,14 +153,10 @@ def offer_send(
             }
         )
         preview = service.preview_offer(proposal)
-        if only_preview:
-            return show_one(preview, output, lambda: _write_preview(preview))
-        if not yes:
-            _write_preview(preview)
-            click.confirm(f"Send {preview.offers} offer{'s' * (preview.offers != 1)}?", abort=True)
+        question = f"Send {preview.offers} offer{'s' * (preview.offers != 1)}?"
+        go_on(question, lambda how: show_one(preview, how, lambda: _write_preview(preview)), output)
         sent = session.proving(service, lambda: service.send_offer(proposal, preview.fingerprint))
         show_rows([service.offer(one) for one in sent], OFFERS, output, "")
-    return None
 
 
 def _to(service: Client, given: str, name: str) -> JsonObject:
@@ -292,14 +285,12 @@ def offer_withdraw(ident: UUID) -> None:
 
 @offer.command("accept")
 @click.argument("ident", type=session.Reference("offers"))
-@_YES
-def offer_accept(ident: UUID, yes: bool) -> None:
+@consent_options
+def offer_accept(ident: UUID) -> None:
     """Accept an offer to you."""
     with session.client() as service:
         found = service.offer(ident)
-        if not yes:
-            _write_offer(found)
-            click.confirm("Accept it?", abort=True)
+        go_on("Accept it?", lambda _: _write_offer(found))
         _write_offer(service.accept_offer(ident, found.version))
 
 
@@ -328,7 +319,7 @@ request_group.add_command(list_command("requests", REQUESTS, "Nobody asks for an
 @click.option("--level", default=None, help="A level, by name or id.")
 @click.option("--part", "parts", multiple=True, type=click.UUID, help="A resource or group.")
 @click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
-@click.option("--reason", prompt="Why", help="Why.")
+@reason_option()
 @click.option("--emergency", is_flag=True, help="Have it at once, where the account allows it.")
 @output_option
 def request_ask(
@@ -359,7 +350,7 @@ def request_ask(
 @click.option(
     "--until", type=session.LastDay(), default=None, help="The last day, or an instant; left out, whoever answers says."
 )
-@click.option("--reason", prompt="Why", help="Why.")
+@reason_option()
 @output_option
 def grant_longer(ident: UUID, until: date | datetime | None, reason: str, output: str) -> None:
     """Ask to extend your own access."""
@@ -416,40 +407,28 @@ def request_withdraw(ident: UUID) -> None:
         show_rows([service.withdraw_request(ident)], REQUESTS, "table", "")
 
 
-def change(
-    service: Client, wish: schemas.ChangeWish, words: str, only_preview: bool, yes: bool, output: str = "table"
-) -> int:
+def change(service: Client, wish: schemas.ChangeWish, words: str, output: str = "table") -> int:
     """Preview a change of grants, ask, and carry it out; returns the exit code, 4 if some of it was refused."""
     try:
         preview = service.preview_change(wish)
     except CallFailed as error:
         if not error.problem.type.endswith(":too-large"):
             raise
-        return _change_many(service, wish, words, only_preview, yes, output)
-    if only_preview or not yes:
-        show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
-    if only_preview:
-        return 0
-    if not yes:
-        click.confirm(f"{words} {preview.changed} grant{'s' * (preview.changed != 1)}?", abort=True)
+        return _change_many(service, wish, words, output)
+    question = f"{words} {preview.changed} grant{'s' * (preview.changed != 1)}?"
+    go_on(question, lambda how: show_rows(preview.lines, LINES, how, "Nothing matches."), output)
     wish = wish.model_copy(update={"fingerprint": preview.fingerprint})
     found = session.proving(service, lambda: service.change(wish))
     show_rows(found.lines, LINES, output, "")
     return 0 if all(line.refused is None for line in found.lines) else 4
 
 
-def _change_many(
-    service: Client, wish: schemas.ChangeWish, words: str, only_preview: bool, yes: bool, output: str
-) -> int:
+def _change_many(service: Client, wish: schemas.ChangeWish, words: str, output: str) -> int:
     """The same for too many grants for one call: the worker does it."""
     preview = _followed(service, service.change_many(wish, only_preview=True), "Looking")
-    if only_preview or not yes:
-        show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
     err.print(f"{preview.changed} of {preview.grants} grants would change; {preview.refused} are refused.")
-    if only_preview:
-        return 0
-    if not yes:
-        click.confirm(f"{words} {preview.changed} grants?", abort=True)
+    question = f"{words} {preview.changed} grants?"
+    go_on(question, lambda how: show_rows(preview.lines, LINES, how, "Nothing matches."), output)
     begun = session.proving(service, lambda: service.change_many(wish, seen=preview.id))
     found = _followed(service, begun, words)
     show_rows(found.lines, LINES, output, "")
@@ -477,8 +456,6 @@ def _changing(name: str, kind: str, words: str, *options: Any) -> None:
         grants: tuple[UUID, ...],
         filter_: str,
         reason: str,
-        only_preview: bool,
-        yes: bool,
         output: str,
         until: date | datetime | None = None,
         no_end: bool = False,
@@ -498,15 +475,14 @@ def _changing(name: str, kind: str, words: str, *options: Any) -> None:
                     **window(until),
                 }
             )
-            return change(service, wish, words, only_preview, yes, output)
+            return change(service, wish, words, output)
 
     command.__doc__ = f"{words} grants: those named, or all live ones that a filter matches."
     made: Any = command
     for option in (
         output_option,
-        _YES,
-        click.option("--preview", "only_preview", is_flag=True, help="Show what it would do, and stop."),
-        click.option("--reason", prompt="Why", help="Why."),
+        consent_options,
+        reason_option(),
         click.option("--filter", "-f", "filter_", default="", help='A filter, as in: holder.id eq "…".'),
         *options,
         click.argument("grants", type=session.Reference("grants"), nargs=-1),
@@ -574,9 +550,8 @@ def grant_terms(ident: UUID, output: str) -> None:
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
 @click.option("--any-hour", is_flag=True, help="At any hour.")
 @click.option("--drop", is_flag=True, help="Take the term out.")
-@click.option("--reason", prompt="Why", help="Why.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show what it would do, and stop.")
-@_YES
+@reason_option()
+@consent_options
 @output_option
 def grant_set_term(
     ident: UUID,
@@ -591,8 +566,6 @@ def grant_set_term(
     any_hour: bool,
     drop: bool,
     reason: str,
-    only_preview: bool,
-    yes: bool,
     output: str,
 ) -> int:
     """Change, add or remove one term of a grant; the others stay unchanged."""
@@ -624,7 +597,7 @@ def grant_set_term(
                 "reason": reason,
             }
         )
-        return change(service, wish, "Change the terms of", only_preview, yes, output)
+        return change(service, wish, "Change the terms of", output)
 
 
 def _as_wish(term: schemas.TermNow) -> JsonObject:
@@ -641,12 +614,11 @@ def _as_wish(term: schemas.TermNow) -> JsonObject:
 @grant.command("give-up")
 @click.argument("ident", type=session.Reference("grants"))
 @click.option("--reason", default="", help="Why.")
-@_YES
-def give_up(ident: UUID, reason: str, yes: bool) -> None:
+@consent_options
+def give_up(ident: UUID, reason: str) -> None:
     """Give up access of your own."""
     with session.client() as service:
-        if not yes:
-            click.confirm("Give this access up? To have it again, you would have to ask.", abort=True)
+        go_on("Give this access up? To have it again, you would have to ask.")
         found = service.give_up(ident, reason)
     out.print(f"Access to {found.account.name} is being ended: openlatch revocation show {found.revocation_id}")
 

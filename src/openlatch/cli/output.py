@@ -120,7 +120,7 @@ def _write_table(rows: Sequence[object], columns: Sequence[Column], empty: str) 
     if not rows:
         out.print(empty)
         return
-    cells = [[_cell(value(row)) for _, value in columns] for row in rows]
+    cells = [[_cell(value(row), name) for name, value in columns] for row in rows]
     # A column is at least as wide as its longest word: nothing is broken inside one.
     least = [
         max(len(name), *(max(map(len, line[at].plain.split()), default=1) for line in cells))
@@ -150,7 +150,10 @@ def _write_records(cells: Sequence[Sequence[Text]], names: Sequence[str]) -> Non
         out.print()
 
 
-def _cell(value: object) -> Text:
+def _cell(value: object, column: str) -> Text:
+    if column == "State" and isinstance(value, str):
+        # States are words of the API; people read them as words.
+        value = value.replace("_", " ")
     if isinstance(value, Text):
         return value
     if isinstance(value, datetime):

@@ -9,6 +9,7 @@ import click
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on
 from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -139,17 +140,18 @@ def partner_confirm(other: str, person: str, output: str) -> None:
 @partner.command("end")
 @click.argument("other")
 @click.option("--reason", default="", help="Why.")
-@click.option("--yes", "-y", is_flag=True, help="Do not ask.")
+@consent_options
 @output_option
-def partner_end(other: str, reason: str, yes: bool, output: str) -> None:
+def partner_end(other: str, reason: str, output: str) -> None:
     """End a link, from either side."""
     with session.client() as service:
         found = _find(service, other)
         told = service.preview_end_of_link(found.id)
-        for line in told.does:
-            click.echo(line, err=True)
-        if not yes:
-            click.confirm(f"End the link with {found.other}?", abort=True, err=True)
+
+        def write(how: str) -> None:
+            show_one(told, how, lambda: out.print("\n".join(told.does), markup=False))
+
+        go_on(f"End the link with {found.other}?", write, output)
         _show(session.proving(service, lambda: service.end_link(found.id, reason, told.fingerprint)), output)
 
 

@@ -15,13 +15,12 @@ from pydantic import ValidationError
 
 from openlatch import schemas
 from openlatch.cli import access, latches, register, search, session, settings
+from openlatch.cli.consent import consent_options, go_on, only_preview
 from openlatch.cli.output import Column, Command, OptionValue, err, out, output_option, show_one, show_rows
 from openlatch.cli.session import Answer
 from openlatch.client import Client
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
-
-_YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,6 +94,8 @@ def read(service: Client, option: Option, given: OptionValue) -> OptionValue:
         return None
     if option.read in ("people", "systems", "accounts"):
         return session.find(service, option.read, given)
+    if option.read == DAY:
+        return session.LastDay().convert(given, None, None).isoformat()
     if option.read == "resources":
         return [session.find(service, "resources", one) for one in given]
     if option.read == "marks":
@@ -239,12 +240,13 @@ def _add_removal(group: click.Group, kind: str, noun: str) -> None:
 
     @group.command("remove", help=f"Remove {noun} to which nothing refers.")
     @click.argument("name_or_id")
-    @_YES
-    def remove(name_or_id: str, yes: bool) -> None:
+    @consent_options
+    def remove(name_or_id: str) -> None:
         with session.client() as service:
             found = service.record(kind, session.find(service, kind, name_or_id))
-            if not yes and not found.dependents:
-                click.confirm(f"Remove {found.name}?", abort=True)
+            if only_preview() or not found.dependents:
+                listed = ", ".join(one.what for one in found.dependents)
+                go_on(f"{found.name} can't be removed: {listed} depend on it." if listed else f"Remove {found.name}?")
             session.proving(service, lambda: service.remove_record(kind, found.id, found.version))
         out.print(f"{found.name} is removed.")
 
@@ -264,15 +266,14 @@ def _add_merge(group: click.Group, kind: str) -> None:
     @group.command("merge", help="Merge a second record into the first: they are one.")
     @click.argument("keep")
     @click.argument("drop")
-    @_YES
+    @consent_options
     @output_option
-    def merge(keep: str, drop: str, yes: bool, output: str) -> None:
+    def merge(keep: str, drop: str, output: str) -> None:
         with session.client() as service:
             first, second = session.find(service, kind, keep), session.find(service, kind, drop)
             preview = service.preview_merge(kind, first, second)
-            if not yes:
-                _write_merge(preview)
-                click.confirm(f"Merge {preview.gone.name} into {preview.kept.name}?", abort=True)
+            question = f"Merge {preview.gone.name} into {preview.kept.name}?"
+            go_on(question, lambda how: show_one(preview, how, lambda: _write_merge(preview)), output)
             found = session.proving(service, lambda: service.merge(kind, first, second, preview.fingerprint))
         show_one(
             found,
@@ -380,16 +381,15 @@ def team_add_member(team_name: str, member: str, is_team: bool, until: date | No
 @register.team.command("remove-member")
 @click.argument("team_name")
 @click.argument("member")
-@_YES
-def team_remove_member(team_name: str, member: str, yes: bool) -> None:
+@consent_options
+def team_remove_member(team_name: str, member: str) -> None:
     """Remove a member from a team, with the access that they had by it."""
     with session.client() as service:
         found = service.team(session.find(service, "teams", team_name))
         named = [m for m in found.members if member in (m.member.name, str(m.member.id))]
         if not named:
             raise BadInput(f"{member} is no member of {found.name}.", f"Look at: openlatch team show {found.name!r}")
-        if not yes:
-            click.confirm(f"Take {named[0].member.name} out of {found.name}?", abort=True)
+        go_on(f"Take {named[0].member.name} out of {found.name}?")
         session.proving(service, lambda: service.remove_record("memberships", named[0].id))
     out.print(f"{named[0].member.name} does not belong to {found.name} any more.")
 
@@ -422,14 +422,13 @@ _HOLDERS = {"person": "people", "team": "teams", "app": "apps", "account": "acco
     default=None,
     help="A table (CSV) with the columns account, holder, level and, as needed, the options' names.",
 )
-@_YES
+@consent_options
 @output_option
 def grant_record(
     account_name: str | None,
     holder: str | None,
     level: str | None,
     table: IO[str] | None,
-    yes: bool,
     output: str,
     **more: OptionValue,
 ) -> None:
@@ -445,12 +444,11 @@ def grant_record(
         )
         lines = [_known(service, number, row) for number, row in enumerate(rows, 1)]
         preview = service.preview_recording(lines)
-        if not yes or preview.refused:
-            show_rows(preview.lines, RECORDED, "table", "There is nothing in it.")
         if preview.refused:
+            show_rows(preview.lines, RECORDED, "table", "There is nothing in it.")
             raise BadInput(f"{preview.refused} of {len(lines)} can't be recorded.", "Mend these, or leave them out.")
-        if not yes:
-            click.confirm(f"Record {preview.new} (and leave {preview.same} as they are)?", abort=True)
+        question = f"Record {preview.new} (and leave {preview.same} as they are)?"
+        go_on(question, lambda how: show_rows(preview.lines, RECORDED, how, "There is nothing in it."), output)
         found = session.proving(service, lambda: service.record_access(lines, preview.fingerprint))
     show_one(found, output, lambda: out.print(f"{found.new} recorded, {found.same} were recorded already."))
 

@@ -171,6 +171,11 @@ def _write_today(found: schemas.Today) -> None:
             f"  {revocation.title}: {revocation.state.replace('_', ' ')}, "
             f"{revocation.steps_done} of {revocation.steps} steps"
         )
+    for change in found.changes:
+        out.print(
+            f"  {change.kind.replace('_', ' ').capitalize()}, asked by {change.asked_by}: "
+            f"{change.done} of {change.grants} grants, {change.state.replace('_', ' ')}"
+        )
     for system in found.systems_down:
         out.print(Text(f"{system.name} has not answered since {moment(system.down_since)}", style="bold"))
 

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on, reason_option
 from openlatch.cli.output import Column, err, moment, out, output_option, proof, show_one
 from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
@@ -29,44 +30,40 @@ REVOCATIONS: list[Column] = [
 # Words for what depends on a login.
 STOPS = {"object": "left over", "job": "stops", "key": "stops", "others": "others lose", "password": "note"}
 WAIT_SECONDS = 120
-_YES = click.option("--yes", is_flag=True, help="Do not ask.")
 _WAIT = click.option("--wait/--no-wait", default=True, show_default=True, help="Wait until it is over.")
-_REASON = click.option("--reason", prompt="Why", help="Why.")
 
 
 @click.command()
 @click.argument("grants", type=session.Reference("grants"), nargs=-1, required=True)
-@_REASON
-@_YES
+@reason_option()
+@consent_options
 @_WAIT
-@click.option("--preview", "only_preview", is_flag=True, help="Show what would happen, and stop.")
 @output_option
-def revoke(grants: tuple[UUID, ...], reason: str, yes: bool, wait: bool, only_preview: bool, output: str) -> None:
+def revoke(grants: tuple[UUID, ...], reason: str, wait: bool, output: str) -> None:
     """End grants in their systems, and check that they are gone."""
     with session.client() as service:
-        _end(service, {"grants": grants}, reason, yes, wait, output, only_preview)
+        _end(service, {"grants": grants}, reason, wait, output)
 
 
 @session_group.command("end")
 @click.argument("sessions", type=session.Reference("sessions"), nargs=-1, required=True)
-@_REASON
-@_YES
+@reason_option()
+@consent_options
 @_WAIT
 @output_option
-def session_end(sessions: tuple[UUID, ...], reason: str, yes: bool, wait: bool, output: str) -> None:
+def session_end(sessions: tuple[UUID, ...], reason: str, wait: bool, output: str) -> None:
     """End sessions."""
     with session.client() as service:
-        _end(service, {"sessions": sessions}, reason, yes, wait, output)
+        _end(service, {"sessions": sessions}, reason, wait, output)
 
 
 @session_group.command("end-own")
 @click.argument("ident", type=session.Reference("sessions"))
-@_YES
-def session_end_own(ident: UUID, yes: bool) -> None:
+@consent_options
+def session_end_own(ident: UUID) -> None:
     """End one of your own sessions in its system."""
     with session.client() as service:
-        if not yes:
-            click.confirm("End this session of yours?", abort=True)
+        go_on("End this session of yours?")
         found = service.end_session(ident)
     out.print(f"It is being ended in {found.account.name}; listed until it is seen gone.", markup=False)
 
@@ -75,32 +72,23 @@ def session_end_own(ident: UUID, yes: bool) -> None:
 @click.argument("grant", type=session.Reference("grants"))
 @click.option("--level", type=session.Reference("levels"), default=None, help="The lower level that is left.")
 @click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
-@_REASON
-@_YES
+@reason_option()
+@consent_options
 @_WAIT
 @output_option
-def trim(
-    grant: UUID, level: UUID | None, until: date | datetime | None, reason: str, yes: bool, wait: bool, output: str
-) -> None:
+def trim(grant: UUID, level: UUID | None, until: date | datetime | None, reason: str, wait: bool, output: str) -> None:
     """Trim a grant to a lower level, an earlier end, or both."""
     with session.client() as service:
-        _end(service, {"grants": (grant,), "trim_level": level, "trim_until": until}, reason, yes, wait, output)
+        _end(service, {"grants": (grant,), "trim_level": level, "trim_until": until}, reason, wait, output)
 
 
-def _end(
-    service: Client, wish: JsonObject, reason: str, yes: bool, wait: bool, output: str, only_preview: bool = False
-) -> None:
+def _end(service: Client, wish: JsonObject, reason: str, wait: bool, output: str) -> None:
     preview = service.preview(**wish)
-    if only_preview:
-        return show_one(preview, output, lambda: write_preview(preview))
-    if not yes:
-        write_preview(preview)
-        click.confirm(question(preview), abort=True)
+    go_on(question(preview), lambda how: show_one(preview, how, lambda: write_preview(preview)), output)
     found = session.proving(service, lambda: service.revoke(reason, **wish, fingerprint=preview.fingerprint))
     if wait:
         found = follow(service, found)
     show_one(found, output, lambda: write_revocation(found))
-    return None
 
 
 def question(preview: schemas.Preview) -> str:
@@ -166,7 +154,7 @@ def write_revocation(found: schemas.RevocationPage) -> None:
         if step.next_try_at and step.state == StepState.WAITING:
             out.print(f"     tried {step.tries} times; next at {moment(step.next_try_at)}")
         if step.state == StepState.BY_HAND:
-            out.print(f"     when done: openlatch revocation done {found.id} {step.id} --proof …")
+            out.print(f"     when done: openlatch revocation done {found.id} {step.position} --proof …")
     if found.undone_at:
         out.print(f"Undone at {moment(found.undone_at)}.")
     elif found.settled_at:
@@ -202,45 +190,45 @@ def revocation_retry(ident: UUID) -> None:
         write_revocation(service.retry(ident))
 
 
+def _step(service: Client, revocation: UUID, step: str) -> UUID:
+    steps = service.revocation(revocation).step_list
+    return session.among(step, steps, "steps", lambda one: [str(one.position)])
+
+
 @revocation.command("done")
 @click.argument("ident", type=session.Reference("revocations"))
-@click.argument("step", type=click.UUID)
+@click.argument("step")
 @click.option("--proof", prompt="What was done, and what was seen", help="What was done, and what was seen.")
-def revocation_done(ident: UUID, step: UUID, proof: str) -> None:
-    """Mark a manual step as done."""
+def revocation_done(ident: UUID, step: str, proof: str) -> None:
+    """Mark a manual step as done: STEP by its number, or its id."""
     with session.client() as service:
-        write_revocation(service.step_done(ident, step, proof))
+        write_revocation(service.step_done(ident, _step(service, ident, step), proof))
 
 
 @revocation.command("skip")
 @click.argument("ident", type=session.Reference("revocations"))
-@click.argument("step", type=click.UUID)
-@click.option("--reason", prompt="Why will it not be done", help="Why.")
-def revocation_skip(ident: UUID, step: UUID, reason: str) -> None:
-    """Skip a step: the end of its access is then not proved."""
+@click.argument("step")
+@reason_option("Why will it not be done")
+def revocation_skip(ident: UUID, step: str, reason: str) -> None:
+    """Skip a step, STEP by its number or its id: the end of its access is then not proved."""
     with session.client() as service:
-        write_revocation(service.skip_step(ident, step, reason))
+        write_revocation(service.skip_step(ident, _step(service, ident, step), reason))
 
 
 @revocation.command("undo")
 @click.argument("ident", type=session.Reference("revocations"))
-@click.option("--preview", "only_preview", is_flag=True, help="Show what it would put back, and stop.")
-@_REASON
-@_YES
+@reason_option()
+@consent_options
 @output_option
-def revocation_undo(ident: UUID, only_preview: bool, reason: str, yes: bool, output: str) -> None:
+def revocation_undo(ident: UUID, reason: str, output: str) -> None:
     """Undo a revocation: restore the access that it ended."""
     with session.client() as service:
         found = service.preview_undo(ident)
-        if only_preview:
-            return show_one(found, output, lambda: _write_undone(found))
-        if not yes:
-            _write_undone(found)
-            count = sum(line.refused is None for line in found.lines)
-            click.confirm(f"Put {count} of {len(found.lines)} grants back?", abort=True)
+        count = sum(line.refused is None for line in found.lines)
+        question = f"Put {count} of {len(found.lines)} grants back?"
+        go_on(question, lambda how: show_one(found, how, lambda: _write_undone(found)), output)
         done = session.proving(service, lambda: service.undo_revocation(ident, reason))
     show_one(done, output, lambda: _write_undone(done))
-    return None
 
 
 def _write_undone(found: schemas.Undone) -> None:

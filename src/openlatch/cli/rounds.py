@@ -11,6 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option
 from openlatch.cli.output import Column, day, end_day, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.cli.schedules import FATES, fates, line_of, review_options
@@ -53,20 +54,19 @@ round_group.add_command(list_command("rounds", ROUNDS, "There is no round."))
 @round_group.command("open")
 @click.argument("name")
 @review_options
-@click.option("--preview", "only_preview", is_flag=True, help="Show what it would hold, and stop.")
+@preview_option
 @output_option
-def round_open(name: str, review: JsonObject, only_preview: bool, output: str) -> None:
+def round_open(name: str, review: JsonObject, output: str) -> None:
     """Open a review of what a filter matches."""
     with session.client() as service:
         reviewers = line_of(service, review["reviewers"])
         wish = schemas.OpenRound.model_validate({**review, "name": name, "reviewers": reviewers})
         told = service.preview_round(wish)
-        if only_preview:
-            return show_one(told, output, lambda: _write_population(told))
+        if only_preview():
+            go_on("Open it?", lambda how: show_one(told, how, lambda: _write_population(told)), output)
         _warn(told)
         found = service.open_round(wish)
     show_one(found, output, lambda: _write_round(found))
-    return None
 
 
 def _write_population(told: schemas.Population) -> None:
@@ -205,7 +205,7 @@ def _numbered(service: Client, ident: UUID, number: int) -> schemas.ItemRow:
 @click.option("--until", type=session.LastDay(), default=None, help="The earlier end that a trim sets.")
 @click.option("--to-use", is_flag=True, help="Leave open only the use by outsiders that was seen.")
 @click.option("--successor", default="", help="Who is to own the account, when an ownership is revoked.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 def round_decide(
     ident: UUID,
     numbers: Sequence[int],
@@ -215,30 +215,26 @@ def round_decide(
     until: date | datetime | None,
     to_use: bool,
     successor: str,
-    yes: bool,
 ) -> None:
     """Decide the items with these NUMBERS."""
     with session.client() as service:
         items = [_numbered(service, ident, number) for number in numbers]
         if len(items) > 1:
-            return _decide_many(service, ident, items, verdict, reason, yes)
+            return _decide_many(service, ident, items, verdict, reason)
         item = items[0]
         person = session.find(service, "people", successor) if successor else None
         what = f"{verdict} “{item.level}” of {item.holder.name} on {item.facts['account']['name']}"
-        if verdict != Verdict.KEEP and not yes:
-            wish = {
-                "verdict": verdict,
-                "reason": reason,
-                "trim_level": level,
-                **end(until, "trim_"),
-                "trim_to_use": to_use,
-                "successor": person,
-            }
+        wish = {
+            "verdict": verdict,
+            "reason": reason,
+            "trim_level": level,
+            **end(until, "trim_"),
+            "trim_to_use": to_use,
+            "successor": person,
+        }
+        if verdict != Verdict.KEEP or only_preview():
             shown = service.preview_decision(item, schemas.Decide.model_validate(wish))
-            out.print(shown.sentence)
-            for step in shown.preview.steps if shown.preview else []:
-                out.print(f"  {step.sentence}")
-            click.confirm(f"{what}?", abort=True)
+            go_on(f"{what}?", lambda _: _write_decision(shown))
         found = service.decide(item, verdict, reason, level, until, person, trim_to_use=to_use)
     out.print(
         f"Decided: {what}." if found.state == ItemState.DECIDED else f"Decided, and waiting for a second: {what}."
@@ -250,13 +246,17 @@ def round_decide(
     return None
 
 
-def _decide_many(
-    service: Client, ident: UUID, items: Sequence[schemas.ItemRow], verdict: str, reason: str, yes: bool
-) -> None:
+def _write_decision(shown: schemas.DecisionPreview) -> None:
+    out.print(shown.sentence)
+    for step in shown.preview.steps if shown.preview else []:
+        out.print(f"  {step.sentence}")
+
+
+def _decide_many(service: Client, ident: UUID, items: Sequence[schemas.ItemRow], verdict: str, reason: str) -> None:
     if verdict == Verdict.TRIM:
         raise BadInput("A trim is decided item by item.", "Name one item, with --level, --until or --to-use.")
-    if verdict != Verdict.KEEP and not yes:
-        click.confirm(f"{verdict} {len(items)} items?", abort=True)
+    if verdict != Verdict.KEEP or only_preview():
+        go_on(f"{verdict.capitalize()} {len(items)} items?", lambda _: show_rows(items, ITEMS, "table", ""))
     found: schemas.Decided = session.proving(service, lambda: service.decide_many(ident, items, verdict, reason))
     numbers = {item.id: item.position for item in items}
     for line in found.lines:
@@ -338,17 +338,14 @@ def round_explain(ident: UUID, number: int, reason: str) -> None:
     metavar="FATE",
     help=f"What becomes of undecided items: {', '.join(FATES)}; REACH=FATE for one reach.",
 )
-@click.option("--yes", is_flag=True, help="Do not ask.")
-def round_close(ident: UUID, undecided: tuple[str, ...], yes: bool) -> None:
+@consent_options
+def round_close(ident: UUID, undecided: tuple[str, ...]) -> None:
     """Close a review. Its decisions are then carried out."""
     given = fates(undecided)
     with session.client() as service:
         before = service.round(ident)
         left = before.items - before.decided
-        if not yes:
-            click.confirm(
-                f"Close “{before.name}” with {before.decided} decided and {left} undecided items?", abort=True
-            )
+        go_on(f"Close “{before.name}” with {before.decided} decided and {left} undecided items?")
         found = service.close_round(ident, schemas.Fates.model_validate(given) if given else None)
     _write_round(found)
 

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on
 from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
 from openlatch.core.vocabulary import HolderKind
 
@@ -68,9 +69,9 @@ def rule_limits(output: str) -> None:
 @click.option("--limit", "limits", multiple=True, metavar="NAME=LOW,MEDIUM,HIGH,CRITICAL", help="Numbers, or none.")
 @click.option("--off", "off", multiple=True, help="Switch a rule off.")
 @click.option("--on", "on", multiple=True, help="Switch a rule on again.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 @output_option
-def rule_set(limits: tuple[str, ...], off: tuple[str, ...], on: tuple[str, ...], yes: bool, output: str) -> None:
+def rule_set(limits: tuple[str, ...], off: tuple[str, ...], on: tuple[str, ...], output: str) -> None:
     """Set rules, after a preview of what that would raise and clear."""
     with session.client() as service:
         held = service.rules()
@@ -78,9 +79,7 @@ def rule_set(limits: tuple[str, ...], off: tuple[str, ...], on: tuple[str, ...],
         four = dict(map(_read_limit, limits))
         wish = schemas.SetRules.model_validate({"limits": four or None, "off": sorted(switched) if off or on else None})
         effects = service.preview_rules(wish)
-        show_rows(effects, EFFECTS, output, "No flag would change.")
-        if not yes and not click.confirm("Set the rules so?", err=True):
-            raise click.Abort
+        go_on("Set the rules so?", lambda how: show_rows(effects, EFFECTS, how, "No flag would change."), output)
         service.set_rules(wish)
     err.print("The rules are set; flags follow within moments.")
 

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import renamed, session
+from openlatch.cli.consent import only_preview, preview_option
 from openlatch.cli.output import Column, Command, moment, out, output_option, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.client import Client
@@ -134,10 +135,10 @@ schedule.add_command(list_command("schedules", SCHEDULES, "There is no schedule.
     default="",
     help="month, quarter, half-year, year, sensitivity (the more sensitive the more often), or a rule by RFC 5545.",
 )
-@click.option("--starts", type=click.DateTime(["%Y-%m-%dT%H:%M", "%Y-%m-%d"]), default=None, help="As clocks show it.")
+@click.option("--starts", type=session.Instant(is_past=False), default=None, help="As clocks show it.")
 @click.option("--time-zone", default="", help="Of those clocks; left out, the organisation's.")
 @click.option("--when", "events", type=click.Choice(EVENTS), multiple=True, help="What opens a small round of its own.")
-@click.option("--preview", "only_preview", is_flag=True, help="Show the next times, and stop.")
+@preview_option
 @output_option
 def schedule_make(
     name: str,
@@ -146,7 +147,6 @@ def schedule_make(
     starts: datetime | None,
     time_zone: str,
     events: tuple[str, ...],
-    only_preview: bool,
     output: str,
 ) -> None:
     """Schedule a review: recurring, or upon events."""
@@ -163,7 +163,7 @@ def schedule_make(
                 "events": list(events),
             }
         )
-        if only_preview:
+        if only_preview():
             dates = schemas.ScheduleDates(next=list(service.preview_schedule(plan)))
             return show_one(dates, output, lambda: _write_dates(dates.next))
         if recurrence == "sensitivity":

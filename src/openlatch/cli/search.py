@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from uuid import UUID
 
@@ -10,6 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.consent import consent_options, go_on
 from openlatch.cli.output import Column, out, output_option, show_one, show_rows
 from openlatch.cli.register import person
 from openlatch.client import Client
@@ -40,6 +42,14 @@ def search(words: tuple[str, ...], output: str) -> None:
         show_rows(service.search(" ".join(words)).found, FOUND, output, "Nothing that you may see fits.")
 
 
+ATTRIBUTES: list[Column] = [
+    ("Attribute", lambda a: a.name),
+    ("Holds", lambda a: a.kind),
+    ("Compare by", lambda a: ", ".join(a.operators)),
+    ("Meaning", lambda a: a.sentence),
+]
+
+
 @click.group("filter")
 def filter_group() -> None:
     """Saved filters; lists take one with --kept."""
@@ -66,6 +76,25 @@ def filter_keep(name: str, of: str, filter_: str, search_: str, sort: str, share
     wish = schemas.KeepFilter(name=name, list=of, filter=filter_, search=search_, sort=sort, is_shared=shared)
     with session.client() as service:
         show_rows([service.keep_filter(wish)], FILTERS, output, "")
+
+
+@filter_group.command("attributes")
+@click.argument("list_", metavar="LIST")
+@click.argument("attribute", required=False)
+@click.option("--search", "-s", "words", default="", help="Only values that contain these words.")
+@output_option
+def filter_attributes(list_: str, attribute: str | None, words: str, output: str) -> None:
+    """List what filters of LIST may name, or the values of one ATTRIBUTE."""
+    with session.client() as service:
+        if attribute is None:
+            show_rows(service.attributes(list_), ATTRIBUTES, output, "There are none.")
+            return
+        found = service.values(list_, attribute, words)
+    if output == "json":
+        print(json.dumps(list(found), ensure_ascii=False))
+    else:
+        for value in found:
+            out.print(value, markup=False)
 
 
 @filter_group.command("remove")
@@ -137,18 +166,17 @@ def _write_move(found: schemas.MovePlan) -> None:
 
 @person.command("erase")
 @click.argument("name_or_id")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@consent_options
 @output_option
-def person_erase(name_or_id: str, yes: bool, output: str) -> None:
+def person_erase(name_or_id: str, output: str) -> None:
     """Erase what identifies somebody who left: a pseudonym takes its place everywhere. It can't be undone."""
     with session.client() as service:
         ident = session.find(service, "people", name_or_id)
         found = service.preview_erasing(ident)
-        if not yes:
-            _write_erased(found, "Would be erased")
-            click.confirm(f"Erase them? From then on they are “{found.person.name}”.", abort=True)
-        found = session.proving(service, lambda: service.erase_person(ident))
-    show_one(found, output, lambda: _write_erased(found, f"They are “{found.person.name}” now. Erased"))
+        question = f"Erase them? From then on they are “{found.person.name}”."
+        go_on(question, lambda how: show_one(found, how, lambda: _write_erased(found, "Would be erased")), output)
+        done = session.proving(service, lambda: service.erase_person(ident))
+    show_one(done, output, lambda: _write_erased(done, f"They are “{done.person.name}” now. Erased"))
 
 
 def _write_erased(found: schemas.Erased, words: str) -> None:

@@ -6,17 +6,18 @@ import functools
 import json
 import os
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import asdict, dataclass
 from datetime import date, datetime, time
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, Protocol, TypeVar
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
 import click
 
 from openlatch.client import CallFailed, Client
+from openlatch.core.day_words import EXAMPLES, EXAMPLES_OF_PAST, read_day
 from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, NotSignedIn
 from openlatch.json_values import JsonList
@@ -106,6 +107,39 @@ def find(service: Client, kind: str, given: str) -> UUID:
     raise BadInput(f"Several {kind} fit {given!r}: {names}.", "Give the whole name, or the id.")
 
 
+class HasId(Protocol):
+    """A row with an id."""
+
+    @property
+    def id(self) -> UUID:
+        """Its id."""
+
+
+WithId = TypeVar("WithId", bound=HasId)
+
+
+def among(words: str, rows: Iterable[WithId], what: str, named: Callable[[WithId], Sequence[str]]) -> UUID:
+    """The id of one of a few rows, given by it, by the end of it as lists show it, or by a name. BadInput where none or
+    several fit.
+    """
+    told = words.casefold()
+    found = list(rows)
+    is_end = re.fullmatch(r"[0-9a-f-]{6,36}", told) is not None
+    # A name may be spelled like the end of another's id: then somebody has to say which is meant.
+    fits = [
+        row
+        for row in found
+        if told in (name.casefold() for name in named(row)) or (is_end and str(row.id).endswith(told))
+    ]
+    if len(fits) != 1:
+        known = ", ".join(f"{row.id}" + "".join(f" ({name})" for name in named(row)[:1]) for row in (fits or found)[:5])
+        raise BadInput(
+            f"{'Several' if fits else 'None'} of the {what} fit{'' if fits else 's'} {words!r}.",
+            f"Give one of: {known}." if known else "There are none.",
+        )
+    return fits[0].id
+
+
 class Reference(click.ParamType[UUID]):
     """Something that a list shows: by its id, by the end of it as lists show it, or by its name where it has one."""
 
@@ -170,10 +204,18 @@ def proving(service: Client, call: Callable[[], Answer]) -> Answer:
         return call()
 
 
+def day_of_words(words: str, is_past: bool) -> date:
+    """A day as people write it; which one is said on standard error. BadInput for what is none."""
+    day = read_day(words, datetime.now(zone()).date(), is_past=is_past)
+    click.echo(f"{words}: {day:%A %-d %B %Y}", err=True)
+    return day
+
+
 class LastDay(click.ParamType[date | datetime]):
     """A last day, which counts to its end where the account is, or an instant."""
 
     name = "day"
+    is_past = False
 
     def convert(self, value: str | date, param: click.Parameter | None, ctx: click.Context | None) -> date | datetime:
         """A date, or an aware datetime; one without a zone is meant where the organisation is."""
@@ -184,8 +226,60 @@ class LastDay(click.ParamType[date | datetime]):
                 return date.fromisoformat(value)
             parsed = datetime.fromisoformat(value)
         except ValueError:
-            self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
+            return self._of_words(value, param, ctx)
         return parsed if parsed.tzinfo else parsed.replace(tzinfo=zone())
+
+    def _of_words(self, words: str, param: click.Parameter | None, ctx: click.Context | None) -> date:
+        """A day as people write it."""
+        try:
+            return day_of_words(words, self.is_past)
+        except BadInput as fault:
+            self.fail(f"{fault.detail} {fault.remedy} An instant is like 2026-03-31T18:00:00Z.", param, ctx)
+
+
+class Day(LastDay):
+    """A whole day: a last one, and no instant."""
+
+    def convert(self, value: str | date, param: click.Parameter | None, ctx: click.Context | None) -> date:
+        """A date, never an instant."""
+        found = super().convert(value, param, ctx)
+        if isinstance(found, datetime):
+            self.fail(
+                f"{value!r} is an instant; write a day, like {EXAMPLES_OF_PAST if self.is_past else EXAMPLES}",
+                param,
+                ctx,
+            )
+        return found
+
+
+class PastDay(Day):
+    """A day of the past, or today."""
+
+    is_past = True
+
+
+class Instant(click.DateTime):
+    """An instant, or the first moment of a day; without a zone where the organisation is."""
+
+    name = "instant"
+
+    def __init__(self, is_past: bool) -> None:
+        self.is_past = is_past
+        super().__init__(["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"])
+
+    def get_metavar(self, param: click.Parameter, ctx: click.Context) -> str:
+        """Its name, which says more than its formats."""
+        return self.name.upper()
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        """A datetime, as the service takes it."""
+        try:
+            return super().convert(value, param, ctx)
+        except click.BadParameter:
+            try:
+                return datetime.combine(day_of_words(str(value), self.is_past), time())
+            except BadInput as fault:
+                self.fail(f"{fault.detail} {fault.remedy} An instant is like 2026-03-31T18:00.", param, ctx)
 
 
 class Start(LastDay):

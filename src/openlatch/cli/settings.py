@@ -80,6 +80,12 @@ def settings_show(output: str) -> None:
     default=None,
     help="Months after leaving before people are erased; 0 never.",
 )
+@click.option(
+    "--when-deactivated",
+    type=click.Choice(["ask", "at_once"]),
+    default=None,
+    help="What becomes of the access of somebody whom a directory switches off.",
+)
 @output_option
 def settings_set(
     offer_hours: int | None,
@@ -88,6 +94,7 @@ def settings_set(
     auditors: tuple[str, ...],
     remind: tuple[int, ...],
     keep_left: int | None,
+    when_deactivated: str | None,
     output: str,
 ) -> None:
     """Change settings; options left out stay unchanged, except --needs."""
@@ -101,6 +108,7 @@ def settings_set(
                 "auditors": list(auditors) or None,
                 "remind_days": list(remind) or None,
                 "keep_left_months": keep_left,
+                "when_deactivated": when_deactivated,
             }
         )
         found = service.set_settings(wish)
@@ -115,6 +123,8 @@ def _write(found: schemas.Settings) -> None:
     out.print(f"People are told {days} days before access ends." if days else "Nobody is told before access ends.")
     months = found.keep_left_months
     out.print(f"Who left is erased after {months} months." if months else "Nobody who left is erased by itself.")
+    ends = found.when_deactivated == "at_once"
+    out.print(f"Whom a directory switches off {'loses all access at once' if ends else 'is put to administrators'}.")
     out.print(f"To accept, everybody needs: {', '.join(found.prerequisites).replace('_', ' ') or 'nothing'}")
 
 

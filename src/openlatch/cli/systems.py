@@ -9,12 +9,12 @@ import click
 from openlatch import schemas
 from openlatch.cli import imports, session
 from openlatch.cli import settings as organisation_settings
+from openlatch.cli.consent import consent_options, go_on, only_preview
 from openlatch.cli.output import Column, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.core.vocabulary import TrialState
 from openlatch.errors import BadInput
 
-_YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
 SETTINGS: list[Column] = [
     ("Setting", lambda s: s.name),
     ("Usual", lambda s: "needed" if s.usual is None else str(s.usual)),
@@ -150,13 +150,13 @@ def system_pause(name_or_id: str, undo: bool) -> None:
 
 @system.command("remove")
 @click.argument("name_or_id")
-@_YES
-def system_remove(name_or_id: str, yes: bool) -> None:
+@consent_options
+def system_remove(name_or_id: str) -> None:
     """Remove a system in which no account is."""
     with session.client() as service:
         found = service.system_record(session.find(service, "systems", name_or_id))
-        if not yes and not found.dependents:
-            click.confirm(f"Remove {found.name}, with its levels and its secret?", abort=True)
+        if only_preview() or not found.dependents:
+            go_on(f"Remove {found.name}, with its levels and its secret?")
         session.proving(service, lambda: service.remove_system(found.id))
     out.print(f"{found.name} is removed.", markup=False)
 
