@@ -16,6 +16,14 @@ export default defineConfigWithVueTs(
       'vue/max-attributes-per-line': 'off',
       'vue/multiline-html-element-content-newline': 'off',
       'vue/singleline-html-element-content-newline': 'off',
+      // Texts go through the catalogue, so that they can be read in one go and translated.
+      'vue/no-bare-strings-in-template': ['error', {
+        allowlist: [
+          ...'(),.:;–—·“”…/%→↑↓←+×▾✓✗?-"@&☰›\'',
+          // Keys, days in numbers, and commands of the program.
+          ...'KTRPAUX', '7, 1', '14, 3', 'openlatch account access', 'openlatch journal verify --file … --head …',
+        ],
+      }],
       // What a property is when it is left out is said by its type.
       'vue/require-default-prop': 'off',
     },

@@ -1,11 +1,12 @@
 <script setup lang="ts">
+import { gettext, ngettext } from '@/frame/language'
+import { longDay, monthOf } from '@/frame/words'
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
 import type { EndOf } from '@/service/types'
-import { counted } from '@/frame/words'
 import PageHead from '@/frame/PageHead.vue'
 import StateNote from '@/frame/StateNote.vue'
 
@@ -35,10 +36,10 @@ function sum(day: EndOf): number {
 
 function words(day: EndOf): string {
   const parts = []
-  if (day.grants) parts.push(counted(day.grants, 'grant ends', 'grants end'))
-  if (day.people) parts.push(counted(day.people, 'person leaves', 'people leave'))
-  if (day.offers) parts.push(counted(day.offers, 'offer runs out', 'offers run out'))
-  if (day.rounds) parts.push(counted(day.rounds, 'review is due', 'reviews are due'))
+  if (day.grants) parts.push(ngettext('%{n} grant ends', '%{n} grants end', day.grants))
+  if (day.people) parts.push(ngettext('%{n} person leaves', '%{n} people leave', day.people))
+  if (day.offers) parts.push(ngettext('%{n} offer runs out', '%{n} offers run out', day.offers))
+  if (day.rounds) parts.push(ngettext('%{n} review is due', '%{n} reviews are due', day.rounds))
   return parts.join(', ')
 }
 
@@ -50,7 +51,7 @@ const calendar = computed(() =>
     const days = new Date(first.getFullYear(), first.getMonth() + 1, 0).getDate()
     const places: (string | null)[] = [...Array((first.getDay() + 6) % 7).fill(null), ...Array.from({ length: days }, (_one, d) => iso(new Date(first.getFullYear(), first.getMonth(), d + 1)))]
     while (places.length % 7) places.push(null)
-    return { name: first.toLocaleDateString('en-GB', { month: 'long', year: 'numeric' }), weeks: Array.from({ length: places.length / 7 }, (_one, w) => places.slice(w * 7, w * 7 + 7)) }
+    return { name: monthOf(first), weeks: Array.from({ length: places.length / 7 }, (_one, w) => places.slice(w * 7, w * 7 + 7)) }
   }),
 )
 const today = iso(new Date())
@@ -63,10 +64,10 @@ function move(by: number): void {
 </script>
 
 <template>
-  <PageHead title="Expiry dates" about="Grants, people who leave, offers that run out, reviews that are due. The fuller a day, the more ends on it.">
+  <PageHead :title="gettext('Expiry dates')" :about="gettext('Grants, people who leave, offers that run out, reviews that are due. The fuller a day, the more ends on it.')">
     <div class="flex gap-2">
-      <button class="button" @click="move(-months)">Earlier</button>
-      <button class="button" @click="move(months)">Later</button>
+      <button class="button" @click="move(-months)">{{ gettext('Earlier') }}</button>
+      <button class="button" @click="move(months)">{{ gettext('Later') }}</button>
     </div>
   </PageHead>
   <StateNote :status="status" :error="error" @retry="refetch" />
@@ -97,9 +98,9 @@ function move(by: number): void {
     </table>
   </div>
   <section v-if="shown" class="card mt-5 p-5" aria-labelledby="day">
-    <h2 id="day" class="text-xl">{{ new Date(`${shown.day}T12:00`).toLocaleDateString('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }) }}: {{ words(shown) }}</h2>
+    <h2 id="day" class="text-xl">{{ longDay(shown.day) }}: {{ words(shown) }}</h2>
     <ul class="mt-2 list-disc pl-5"><li v-for="name in shown.names" :key="name">{{ name }}</li></ul>
-    <RouterLink v-if="shown.grants" :to="{ path: '/grants', query: { filter: `state ne &quot;ended&quot; and until gt &quot;${shown.day}T00:00:00Z&quot; and until lt &quot;${shown.day}T23:59:59Z&quot;`, sort: 'until' } }" class="link mt-2 inline-block">These grants as a list</RouterLink>
+    <RouterLink v-if="shown.grants" :to="{ path: '/grants', query: { filter: `state ne &quot;ended&quot; and until gt &quot;${shown.day}T00:00:00Z&quot; and until lt &quot;${shown.day}T23:59:59Z&quot;`, sort: 'until' } }" class="link mt-2 inline-block">{{ gettext('These grants as a list') }}</RouterLink>
   </section>
-  <p class="mt-3 text-sm text-soft">A red point marks a day on which somebody leaves.</p>
+  <p class="mt-3 text-sm text-soft">{{ gettext('A red point marks a day on which somebody leaves.') }}</p>
 </template>

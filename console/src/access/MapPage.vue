@@ -1,11 +1,12 @@
 <script setup lang="ts">
+import { gettext, ngettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
 import { me } from '@/identity/me'
-import { ago, counted } from '@/frame/words'
+import { ago } from '@/frame/words'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
 import HolderName from '@/people/HolderName.vue'
 import PageHead from '@/frame/PageHead.vue'
@@ -57,16 +58,16 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
 </script>
 
 <template>
-  <PageHead title="Unused and dangerous" about="Every live grant by how dangerous it is and how long it went unused. Grants at the top right are the most urgent. Select a region to act on it." />
+  <PageHead :title="gettext('Unused and dangerous')" :words="['grant','reach','sensitivity']" :about="gettext('Every live grant by how dangerous it is and how long it went unused. Grants at the top right are the most urgent. Select a region to act on it.')" />
   <StateNote :status="status" :error="error" @retry="refetch" />
-  <div v-if="data" class="card overflow-x-auto p-4" tabindex="0" role="group" aria-label="The map">
+  <div v-if="data" class="card overflow-x-auto p-4" tabindex="0" role="group" :aria-label="gettext('The map')">
     <table class="w-full min-w-[640px] table-fixed border-separate border-spacing-1">
-      <caption class="sr-only">Grants by danger and by how long they went unused</caption>
+      <caption class="sr-only">{{ gettext('Grants by danger and by how long they went unused') }}</caption>
       <thead>
         <tr>
-          <th class="w-24 text-left text-sm font-normal text-soft" scope="col">danger, last used</th>
+          <th class="w-24 text-left text-sm font-normal text-soft" scope="col">{{ gettext('danger, last used') }}</th>
           <th v-for="(name, idle) in data.idles" :key="name" scope="col" class="text-sm font-semibold">
-            <button class="w-full rounded-sm px-1 py-1 hover:bg-sunk" @click="toggleAll(rows.map((danger) => `${danger}.${idle}`))">{{ name === 'never' ? 'never used' : name }}</button>
+            <button class="w-full rounded-sm px-1 py-1 hover:bg-sunk" @click="toggleAll(rows.map((danger) => `${danger}.${idle}`))">{{ name === 'never' ? gettext('never used') : name }}</button>
           </th>
         </tr>
       </thead>
@@ -79,7 +80,7 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
               class="relative grid h-20 w-full place-items-center overflow-hidden rounded-md border"
               :class="picked.includes(`${danger}.${idle}`) ? 'border-2 border-ink bg-brass-wash' : 'border-line bg-sunk/40 hover:bg-sunk'"
               :aria-pressed="picked.includes(`${danger}.${idle}`)"
-              :aria-label="`${counts.get(`${danger}.${idle}`)} grants: danger ${data.dangers[danger]}, ${name === 'never' ? 'never used' : `used ${name}`}`"
+              :aria-label="gettext('%{counts} grants: danger %{dangers}, %{name}', { counts: counts.get(`${danger}.${idle}`), dangers: data.dangers[danger], name: name === 'never' ? gettext('never used') : gettext('used %{name}', { name }) })"
               @click="toggle(`${danger}.${idle}`)"
             >
               <span class="absolute aspect-square rounded-full" :style="{ height: size(danger, idle), background: danger + idle >= 5 ? 'var(--color-rust)' : danger + idle >= 4 ? 'var(--color-brass)' : 'var(--color-moss)', opacity: 0.24 }" />
@@ -93,19 +94,19 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
   </div>
   <section v-if="picked.length" class="mt-5" aria-labelledby="picked">
     <div class="mb-2 flex flex-wrap items-center gap-3">
-      <h2 id="picked" class="text-xl">{{ counted(total, 'grant') }} selected</h2>
-      <button v-if="me?.administrator || me?.owner" class="button-end" @click="isChanging = true">Change or end {{ counted(total, 'grant') }}</button>
-      <RouterLink :to="{ path: '/grants', query: { filter } }" class="link">Show as a list</RouterLink>
-      <button class="link" @click="picked = []">Clear selection</button>
+      <h2 id="picked" class="text-xl">{{ gettext('%{count} selected', { count: ngettext('%{n} grant', '%{n} grants', total) }) }}</h2>
+      <button v-if="me?.administrator || me?.owner" class="button-end" @click="isChanging = true">{{ gettext('Change or end %{count}', { count: ngettext('%{n} grant', '%{n} grants', total) }) }}</button>
+      <RouterLink :to="{ path: '/grants', query: { filter } }" class="link">{{ gettext('Show as a list') }}</RouterLink>
+      <button class="link" @click="picked = []">{{ gettext('Clear selection') }}</button>
     </div>
     <ul v-if="list.data.value?.rows.length" class="card divide-y divide-line">
       <li v-for="grant in list.data.value.rows" :key="grant.id" class="grid gap-x-4 px-5 py-2 md:grid-cols-[1.4fr_1.4fr_8rem_9rem]">
         <HolderName :holder="grant.holder" class="font-medium" />
         <RouterLink :to="`/accounts/${grant.account.id}`" class="link">{{ grant.account.name }}</RouterLink>
         <ReachMark :reach="grant.reach ?? 1" />
-        <span class="text-soft">{{ grant.last_used_at ? `used ${ago(grant.last_used_at)}` : 'never used' }}</span>
+        <span class="text-soft">{{ grant.last_used_at ? gettext('used %{last_used_at}', { last_used_at: ago(grant.last_used_at) }) : gettext('never used') }}</span>
       </li>
     </ul>
-    <ChangeDialog :open="isChanging" :filter="filter" only="end" :title="`End ${counted(total, 'grant')}`" @close="isChanging = false" @done="refetch()" />
+    <ChangeDialog :open="isChanging" :filter="filter" only="end" :title="gettext('End %{count}', { count: ngettext('%{n} grant', '%{n} grants', total) })" @close="isChanging = false" @done="refetch()" />
   </section>
 </template>

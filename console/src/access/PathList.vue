@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { RouterLink } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import type { Path } from '@/service/types'
 import { ago, day, untilWords } from '@/frame/words'
 
@@ -22,43 +23,43 @@ function longer(path: Path): string {
 /** A grant that others share ends for all of them; the button says so before the preview names them. */
 function endLabel(path: Path): string {
   const last = path.hops.at(-1)?.holder
-  return last && last.id !== path.holder.id ? `End for ${last.kind}` : 'End'
+  return last && last.id !== path.holder.id ? last.kind === 'team' ? gettext('End for the team') : gettext('End for the account') : gettext('End')
 }
 </script>
 
 <template>
   <ul class="card divide-y divide-line">
-    <li v-for="(path, index) in paths" :key="index" :id="path.grant_id ? `grant-${path.grant_id}` : undefined" tabindex="-1" :class="{ 'border-l-4 border-l-brass bg-brass-wash': asked && path.grant_id === asked }" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_9rem] md:items-start">
+    <li v-for="(path, index) in paths" :key="index" :id="path.grant_id ? `grant-${path.grant_id}` : undefined" tabindex="-1" :class="{ 'border-l-4 border-l-brass bg-brass-wash': asked && path.grant_id === asked }" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_11.5rem] md:items-start">
       <div class="min-w-0">
         <HolderName v-if="by === 'holder'" :holder="path.holder" class="font-medium" />
         <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>
-        <span v-if="path.left" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust" title="The system may still let them in.">has left; may still get in</span>
-        <span v-if="!path.recorded" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">unrecorded</span>
-        <span v-if="path.owed === 'give'" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">not given yet</span>
-        <span v-if="path.revoking" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">revoking</span>
+        <span v-if="path.left" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust" :title="gettext('The system may still let them in.')">{{ gettext('has left; may still get in') }}</span>
+        <span v-if="!path.recorded" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">{{ gettext('unrecorded') }}</span>
+        <span v-if="path.owed === 'give'" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" :title="gettext('Accepted; its system does not have it yet.')">{{ gettext('not given yet') }}</span>
+        <span v-if="path.revoking" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">{{ gettext('revoking') }}</span>
         <p v-if="path.hops.length > 1" class="text-sm text-soft">{{ path.words }}</p>
       </div>
       <div>
-        {{ path.level }}<span v-if="path.part" class="text-soft"> only on {{ path.part }}</span>
+        {{ path.level }}<span v-if="path.part" class="text-soft">{{ ` ${gettext('only on %{part}', { part: path.part })}` }}</span>
         <p class="text-sm text-soft">{{ path.sentence }}</p>
       </div>
       <ReachMark :reach="path.reach" />
       <div class="text-sm">
-        <template v-if="path.owns"><span class="text-soft">owner</span></template>
+        <template v-if="path.owns"><span class="text-soft">{{ gettext('owner') }}</span></template>
         <template v-else>
-          <p>Until: {{ untilWords(path) }}</p>
+          <p>{{ gettext('Until: %{path}', { path: untilWords(path) }) }}</p>
           <p v-if="path.hours">{{ path.hours }}</p>
-          <p class="text-soft">Used: {{ ago(path.last_used_at) }}</p>
-          <p v-if="path.given_by" class="text-soft">Given by {{ path.given_by }}</p>
-          <p v-if="path.recorded_by" class="text-soft">Recorded by {{ path.recorded_by }}<template v-if="!path.given_by">; who gave it is not known</template></p>
+          <p class="text-soft">{{ gettext('Used: %{last_used_at}', { last_used_at: ago(path.last_used_at) }) }}</p>
+          <p v-if="path.given_by" class="text-soft">{{ gettext('Given by %{given_by}', { given_by: path.given_by }) }}</p>
+          <p v-if="path.recorded_by" class="text-soft">{{ gettext('Recorded by %{recorded_by}', { recorded_by: path.recorded_by }) }}<template v-if="!path.given_by">{{ gettext('; who gave it is not known') }}</template></p>
         </template>
       </div>
       <div v-if="canEnd && path.grant_id && !path.revoking" class="flex flex-wrap gap-1">
         <button class="button-end whitespace-nowrap" @click="$emit('end', path)">
-          {{ endLabel(path) }}<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span>
+          {{ endLabel(path) }}<span class="sr-only">{{ ` ${gettext('%{level} of %{holder}', { level: path.level, holder: path.holder.name })}` }}</span>
         </button>
-        <button v-if="canChange && path.hops.length === 1" class="button whitespace-nowrap" @click="$emit('change', path)">Change<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span></button>
-        <button v-if="canChange && longer(path)" class="button whitespace-nowrap" @click="$emit('extend', path, longer(path))">Extend to {{ day(longer(path)) }}<span class="sr-only"> for {{ path.holder.name }}</span></button>
+        <button v-if="canChange && path.hops.length === 1" class="button whitespace-nowrap" @click="$emit('change', path)">{{ gettext('Change') }}<span class="sr-only">{{ ` ${gettext('%{level} of %{holder}', { level: path.level, holder: path.holder.name })}` }}</span></button>
+        <button v-if="canChange && longer(path)" class="button whitespace-nowrap px-2" @click="$emit('extend', path, longer(path))">{{ gettext('Extend to %{path}', { path: day(longer(path)) }) }}<span class="sr-only">{{ ` ${gettext('for %{holder}', { holder: path.holder.name })}` }}</span></button>
       </div>
       <span v-else />
     </li>

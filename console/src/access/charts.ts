@@ -2,6 +2,7 @@
 
 import type { EChartsCoreOption } from 'echarts/core'
 
+import { gettext, pgettext } from '@/frame/language'
 import type { Path, RoundProgress, Today } from '@/service/types'
 
 import { day } from '@/frame/words'
@@ -26,7 +27,7 @@ export function endsOption(ends: Today['ends']): EChartsCoreOption {
       axisLine: { lineStyle: { color: colour('line') } },
     },
     yAxis: { type: 'value', minInterval: 1, axisLabel: label, splitLine: { lineStyle: { color: colour('line') } } },
-    series: [{ type: 'bar', name: 'grants end', data: ends.map((week) => week.count), itemStyle: { color: colour('brass') }, barMaxWidth: 26 }],
+    series: [{ type: 'bar', name: gettext('grants end'), data: ends.map((week) => week.count), itemStyle: { color: colour('brass') }, barMaxWidth: 26 }],
   }
 }
 
@@ -55,10 +56,10 @@ export function progressOption(progress: RoundProgress, now: number): EChartsCor
     xAxis: { type: 'time', min: opened, max: Math.max(due, now), axisLabel: { ...label, hideOverlap: true }, axisLine: { lineStyle: { color: line } } },
     yAxis: { type: 'value', min: 0, max: progress.items, minInterval: 1, axisLabel: label, splitLine: { lineStyle: { color: line } } },
     series: [
-      { type: 'line', name: 'left', step: 'end', data: leftByDay(progress, now), symbol: 'circle', symbolSize: 8, itemStyle: { color: moss }, lineStyle: { color: moss, width: 3 }, areaStyle: { color: moss, opacity: 0.15 } },
+      { type: 'line', name: pgettext('remaining', 'left'), step: 'end', data: leftByDay(progress, now), symbol: 'circle', symbolSize: 8, itemStyle: { color: moss }, lineStyle: { color: moss, width: 3 }, areaStyle: { color: moss, opacity: 0.15 } },
       {
-        type: 'line', name: 'an even pace', data: [[opened, progress.items], [due, 0]], symbol: 'none', lineStyle: { color: brass, type: 'dashed', width: 1.5 },
-        markLine: { silent: true, symbol: 'none', label: { formatter: 'due', color: soft }, lineStyle: { color: soft, type: 'dotted' }, data: [{ xAxis: due }] },
+        type: 'line', name: gettext('an even pace'), data: [[opened, progress.items], [due, 0]], symbol: 'none', lineStyle: { color: brass, type: 'dashed', width: 1.5 },
+        markLine: { silent: true, symbol: 'none', label: { formatter: pgettext('day', 'due'), color: soft }, lineStyle: { color: soft, type: 'dotted' }, data: [{ xAxis: due }] },
       },
     ],
   }
@@ -122,7 +123,7 @@ export function lanesOption(paths: Path[], now: number): EChartsCoreOption {
           const post = { type: 'rect', shape: { x: end - 3, y: y - height, width: 3, height: height * 2 }, style: { fill } }
           return { type: 'group', children: api.value(3) ? [bar] : [bar, post] }
         },
-        markLine: { silent: true, symbol: 'none', label: { formatter: 'now', color: soft }, lineStyle: { color: soft, type: 'dashed' }, data: [{ xAxis: now }] },
+        markLine: { silent: true, symbol: 'none', label: { formatter: gettext('now'), color: soft }, lineStyle: { color: soft, type: 'dashed' }, data: [{ xAxis: now }] },
       },
     ],
   }

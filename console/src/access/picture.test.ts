@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 
 import type { Path } from '@/service/types'
 
-import { picture } from './picture'
+import { beside, fromPerson, mirrored, picture, throughAny } from './picture'
 
 function path(name: string, over: string[] = [], more: Partial<Path> = {}): Path {
   const hops = [name, ...over].map((one) => ({ kind: 'holds', words: '', grant_id: null, holder: { kind: over.includes(one) ? 'team' : 'person', id: one, name: one } }))
@@ -48,5 +48,25 @@ describe('the picture of paths', () => {
 
   it('has nothing but the account when nobody reaches it', () => {
     expect(picture([], 'Box').nodes).toHaveLength(1)
+  })
+})
+
+describe('the picture from a person’s side', () => {
+  const to = (account: string, over: string[] = []) => ({ ...path('ann', over), account: { id: account, name: account } }) as Path
+  const drawn = mirrored(picture(fromPerson([to('Box'), to('Ledger', ['wardens']), to('Rota', ['wardens'])]), 'Ann'), 210)
+  const at = (id: string) => drawn.nodes.find((node) => node.id === id)!
+
+  it('has the person on the left, and what they reach by a team behind it', () => {
+    expect(drawn.nodes.map((node) => node.label).sort()).toEqual(['Ann', 'Box', 'Ledger', 'Rota', 'wardens'])
+    expect(at('account').x).toBeLessThan(at('team:wardens').x)
+    expect(at('team:wardens').x).toBeLessThan(at('account:Ledger').x)
+  })
+
+  it('is walked by arrow keys, and lights what lies on the way', () => {
+    expect(beside(drawn.nodes, null, 'ArrowRight')).toBe('account')
+    expect(at(beside(drawn.nodes, 'account', 'ArrowRight')!).x).toBe(at('team:wardens').x)
+    expect(beside(drawn.nodes, 'account', 'ArrowLeft')).toBe('account')
+    expect([...throughAny(drawn.links, ['account:Rota'])].sort()).toEqual(['account', 'account:Rota', 'team:wardens'])
+    expect(drawn.links.find((link) => link.to === 'account:Box')!.from).toBe('account')
   })
 })

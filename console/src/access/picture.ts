@@ -1,8 +1,7 @@
 /** Who reaches an account by which path, laid out to be drawn: people on the left, the account on the right. */
 
+import { gettext, ngettext } from '@/frame/language'
 import type { Path } from '@/service/types'
-
-import { counted } from '@/frame/words'
 
 export interface Node {
   id: string
@@ -43,7 +42,13 @@ const ROW = 40
 const LANE = 14
 const COLUMN = 330
 
-const NOUNS: Record<string, [string, string]> = { person: ['person', 'people'], app: ['app', 'apps'], team: ['team', 'teams'], account: ['account', 'accounts'] }
+/** So many holders of a kind. */
+function holders(kind: string, n: number): string {
+  if (kind === 'person') return ngettext('%{n} person', '%{n} people', n)
+  if (kind === 'app') return ngettext('%{n} app', '%{n} apps', n)
+  if (kind === 'team') return ngettext('%{n} team', '%{n} teams', n)
+  return ngettext('%{n} account', '%{n} accounts', n)
+}
 
 interface Step {
   id: string
@@ -86,7 +91,6 @@ export function picture(paths: Path[], account: string, outsiders: Outsiders[] =
       chain.forEach((id, place) => {
         const step = steps[place] as Step
         const first = place === 0
-        const [one, many] = NOUNS[step.kind] ?? ['holder', 'holders']
         const held = nodes.get(id)
         const column = chain.length - place
         if (held) {
@@ -97,7 +101,7 @@ export function picture(paths: Path[], account: string, outsiders: Outsiders[] =
         const note = place === chain.length - 1 ? path.level : ''
         nodes.set(id, {
           id, column, kind: step.kind, note, reach: path.reach, x: 0, y: 0, height: ROW,
-          label: first && isBundle ? counted(members.length, one, many) : step.label,
+          label: first && isBundle ? holders(step.kind, members.length) : step.label,
           count: first && isBundle ? members.length : 1,
           outside: first && path.holder.inside === false,
           names: first && isBundle ? members.map((member) => member.path.holder.name ?? '') : [],
@@ -105,7 +109,7 @@ export function picture(paths: Path[], account: string, outsiders: Outsiders[] =
       })
       chain.forEach((id, place) => {
         const to = chain[place + 1] ?? 'account'
-        const via = place === chain.length - 1 ? (path.part ? `${path.level} on ${path.part}` : path.level) : 'belongs'
+        const via = place === chain.length - 1 ? (path.part ? gettext('%{level} on %{part}', { level: path.level, part: path.part }) : path.level) : 'belongs'
         const link = links.get(`${id}>${to}`)
         if (link) link.reach = Math.max(link.reach, path.reach)
         else links.set(`${id}>${to}`, { from: id, to, reach: path.reach, count: isBundle ? members.length : 1, via, over: [] })
@@ -168,4 +172,48 @@ function placed(nodes: Node[], links: Link[]): Picture {
   }
   for (const { lane, link } of crossed) link.over.push({ x: lane.x, y: lane.y })
   return { nodes, links, width: last * COLUMN + 260, height }
+}
+
+/** The same seen from a person's side: the accounts come first, and all ways end at the person. */
+export function fromPerson(paths: Path[]): Path[] {
+  return paths.map((path) => {
+    const account = { kind: 'account' as const, id: path.account.id, name: path.account.name, inside: true, standing: null }
+    const between = path.hops.slice(1).reverse()
+    return { ...path, holder: account, hops: [{ kind: 'holds', words: '', grant_id: path.grant_id, holder: account }, ...between] }
+  })
+}
+
+/** Turned round, so that what all ways end at stands on the left. */
+export function mirrored(picture: Picture, pill: number): Picture {
+  const turn = <At extends { x: number }>(at: At): At => ({ ...at, x: picture.width - pill - at.x })
+  return { ...picture, nodes: picture.nodes.map(turn), links: picture.links.map((link) => ({ ...link, from: link.to, to: link.from, over: link.over.map(turn).reverse() })) }
+}
+
+/** Everything on a way through any of some nodes. */
+export function throughAny(links: Link[], ids: string[]): Set<string> {
+  const ahead = new Set(ids)
+  const behind = new Set(ids)
+  for (let grown = true; grown;) {
+    grown = false
+    for (const link of links) {
+      if (ahead.has(link.from) && !ahead.has(link.to)) grown = Boolean(ahead.add(link.to))
+      if (behind.has(link.to) && !behind.has(link.from)) grown = Boolean(behind.add(link.from))
+    }
+  }
+  return new Set([...ahead, ...behind])
+}
+
+/** The node beside one in the direction of an arrow key; the same where there is none. */
+export function beside(nodes: Node[], from: string | null, key: string): string | null {
+  const here = nodes.find((node) => node.id === from)
+  if (!here) return nodes.find((node) => node.id === 'account')?.id ?? null
+  const away = (node: Node) => ({ x: node.x - here.x, y: node.y - here.y })
+  const isThere: Record<string, (node: Node) => boolean> = {
+    ArrowUp: (node) => away(node).x === 0 && away(node).y < 0,
+    ArrowDown: (node) => away(node).x === 0 && away(node).y > 0,
+    ArrowLeft: (node) => away(node).x < 0,
+    ArrowRight: (node) => away(node).x > 0,
+  }
+  const far = (node: Node) => Math.abs(away(node).x) * 10 + Math.abs(away(node).y)
+  return nodes.filter(isThere[key] ?? (() => false)).sort((a, b) => far(a) - far(b))[0]?.id ?? from
 }

@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import { useList } from '@/lists/list'
 import { me } from '@/identity/me'
 import type { AppRow } from '@/service/types'
@@ -16,32 +17,32 @@ const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more
 const router = useRouter()
 const isAdding = ref(false)
 const CHOICES = [
-  { label: 'All', filter: '' },
-  { label: 'Publisher unknown', filter: 'not (publisher pr)' },
-  { label: 'With flags', filter: 'open_flags gt 0' },
-  { label: 'Archived', filter: 'archived eq true' },
+  { label: gettext('All'), filter: '' },
+  { label: gettext('Publisher unknown'), filter: 'not (publisher pr)' },
+  { label: gettext('With flags'), filter: 'open_flags gt 0' },
+  { label: gettext('Archived'), filter: 'archived eq true' },
 ]
 const COLUMNS = [
-  { name: 'name', label: 'App', sort: 'name' },
-  { name: 'publisher', label: 'Publisher', sort: 'publisher' },
-  { name: 'links', label: 'Linked accounts', sort: 'links' },
-  { name: 'used', label: 'Used', sort: 'last_used_at' },
-  { name: 'flags', label: 'Flags', sort: 'open_flags' },
+  { name: 'name', label: gettext('App'), sort: 'name' },
+  { name: 'publisher', label: gettext('Publisher'), sort: 'publisher' },
+  { name: 'links', label: gettext('Linked accounts'), sort: 'links' },
+  { name: 'used', label: gettext('Used'), sort: 'last_used_at' },
+  { name: 'flags', label: gettext('Flags'), sort: 'open_flags' },
 ]
 </script>
 
 <template>
-  <PageHead title="Apps" about="Software that is linked to your accounts, and what it may do there.">
-    <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add an app</button>
+  <PageHead :title="gettext('Apps')" :words="['connected app','link']" :about="gettext('Software that is linked to your accounts, and what it may do there.')">
+    <button v-if="me?.administrator" class="button-main" @click="isAdding = true">{{ gettext('Add an app') }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="apps" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No apps match. Add apps by hand, import them from a file, or read them from a connected system." @retry="refetch" />
-  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Apps" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+  <StateNote :status="status" :error="error" :empty="!rows.length" :empty-text="gettext('No apps match. Add apps by hand, import them from a file, or read them from a connected system.')" @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" :caption="gettext('Apps')" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }">
       <RouterLink :to="`/apps/${row.id}`" class="link">{{ row.name }}</RouterLink>
       <p class="text-sm font-normal text-soft">{{ row.purpose }}</p>
     </template>
-    <template #publisher="{ row }">{{ row.publisher || 'nobody known' }}</template>
+    <template #publisher="{ row }">{{ row.publisher || gettext('nobody known') }}</template>
     <template #links="{ row }">{{ row.links }}</template>
     <template #used="{ row }">{{ ago(row.last_used_at) }}</template>
     <template #flags="{ row }"><span :class="row.open_flags ? 'font-semibold text-rust' : 'text-soft'">{{ row.open_flags }}</span></template>

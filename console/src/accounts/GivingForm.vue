@@ -2,6 +2,7 @@
 /** How access to an account is given: in an emergency, and what is needed to accept. */
 import { ref, watch } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import type { AccountPage } from '@/service/types'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -38,11 +39,11 @@ async function save(): Promise<void> {
 
 <template>
   <form class="card space-y-3 p-5" @submit.prevent="save">
-    <h2 class="text-xl">How access is given</h2>
-    <label class="block">In an emergency it opens for <input v-model="emergency" type="number" min="1" max="168" class="field mx-1 inline w-20" aria-label="Hours" /> hours <span class="text-soft">(empty: to nobody)</span></label>
-    <label class="block"><input v-model="needs" type="checkbox" value="confirmed_address" class="accent-moss" /> To accept, a confirmed address is needed</label>
-    <label class="block"><input v-model="needs" type="checkbox" value="second_factor" class="accent-moss" /> To accept, a second factor is needed</label>
+    <h2 class="text-xl">{{ gettext('How access is given') }}</h2>
+    <label class="block">{{ gettext('In an emergency it opens for') }} <input v-model="emergency" type="number" min="1" max="168" class="field mx-1 inline w-20" :aria-label="gettext('Hours')" /> {{ gettext('hours') }} <span class="text-soft">{{ gettext('(empty: to nobody)') }}</span></label>
+    <label class="block"><input v-model="needs" type="checkbox" value="confirmed_address" class="accent-moss" /> {{ gettext('To accept, a confirmed address is needed') }}</label>
+    <label class="block"><input v-model="needs" type="checkbox" value="second_factor" class="accent-moss" /> {{ gettext('To accept, a second factor is needed') }}</label>
     <ProblemNote :error="failed" />
-    <button class="button" :disabled="isSaving">{{ isSaving ? 'Saving …' : 'Keep this' }}</button>
+    <button class="button" :disabled="isSaving">{{ isSaving ? gettext('Saving …') : gettext('Save') }}</button>
   </form>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext, ngettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { computed, nextTick, ref, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
@@ -8,7 +9,6 @@ import { proving } from '@/identity/proof'
 import type { RuleDraft, RuleProblem } from '@/service/types'
 import { written } from './exposure'
 import { saveText } from '@/records/files'
-import { counted } from '@/frame/words'
 import ExposureChangeList from './ExposureChangeList.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import PageHead from '@/frame/PageHead.vue'
@@ -19,9 +19,9 @@ const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({ key: () => ['access_rules', props.id], query: () => get(`/accounts/${props.id}/rules`) })
 
 const COMBINING: Record<string, string> = {
-  refuse_wins: 'A refusal wins over every rule that admits.',
-  first_match: 'The first rule that fits decides.',
-  most_specific: 'The rule nearest to the resource decides; among equals a refusal wins.',
+  refuse_wins: gettext('A refusal wins over every rule that admits.'),
+  first_match: gettext('The first rule that fits decides.'),
+  most_specific: gettext('The rule nearest to the resource decides; among equals a refusal wins.'),
 }
 const WAIT = 500
 const text = ref('')
@@ -36,8 +36,8 @@ const faulty = computed(() => new Set(problems.value.map((problem) => problem.li
 let waiting: ReturnType<typeof setTimeout> | undefined
 
 const OUTCOMES: Partial<Record<RuleDraft['state'], string>> = {
-  applying: 'The rules are being set. It counts as done once the system shows them.',
-  applied: 'Set: the system shows these rules.',
+  applying: gettext('The rules are being set. It counts as done once the system shows them.'),
+  applied: gettext('Set: the system shows these rules.'),
 }
 
 /** A draft that somebody was led here with. */
@@ -90,45 +90,45 @@ const apply = () =>
 </script>
 
 <template>
-  <PageHead :title="data ? `Access rules of ${data.account.name}` : 'Access rules'" about="Change the rules here, see what they would open and close, then set them in the system or download the document. Nothing is written until you confirm." />
+  <PageHead docs="how-to/check-rules" :title="data ? gettext('Access rules of %{account}', { account: data.account.name }) : gettext('Access rules')" :about="gettext('Change the rules here, see what they would open and close, then set them in the system or download the document. Nothing is written until you confirm.')" />
   <StateNote :status="status" :error="error" @retry="refetch" />
   <div v-if="data" class="grid items-start gap-5 lg:grid-cols-2">
     <section class="card p-5" aria-labelledby="document">
-      <h2 id="document" class="text-xl">The rules</h2>
-      <p class="text-soft">{{ COMBINING[data.combining] }} What the system lets people do: {{ Object.keys(data.permissions).join(', ') }}. <a href="/api/v1/rule-document/schema" class="link" download="rule-document.schema.json">The form of the document</a></p>
+      <h2 id="document" class="text-xl">{{ gettext('The rules') }}</h2>
+      <p class="text-soft">{{ gettext('%{combining} What the system lets people do: %{object}.', { combining: COMBINING[data.combining], object: Object.keys(data.permissions).join(', ') }) }} <a href="/api/v1/rule-document/schema" class="link" download="rule-document.schema.json">{{ gettext('The form of the document') }}</a></p>
       <div class="mt-3 flex max-h-[32rem] items-start overflow-auto rounded-md border border-line bg-sunk font-mono text-sm leading-6">
         <ol aria-hidden="true" class="sticky left-0 bg-sunk px-2 text-right text-soft select-none">
           <li v-for="line in lines" :key="line" :class="{ 'bg-rust-wash font-bold text-rust': faulty.has(line) }">{{ line }}</li>
         </ol>
-        <textarea v-model="text" :rows="lines" wrap="off" spellcheck="false" aria-label="Rule document" aria-describedby="problems" class="min-w-0 flex-1 resize-none bg-transparent px-2 leading-6 whitespace-pre outline-offset-[-2px]" data-test="rules" />
+        <textarea v-model="text" :rows="lines" wrap="off" spellcheck="false" :aria-label="gettext('Rule document')" aria-describedby="problems" class="min-w-0 flex-1 resize-none bg-transparent px-2 leading-6 whitespace-pre outline-offset-[-2px]" data-test="rules" />
       </div>
       <div class="mt-3 flex flex-wrap gap-2">
-        <button class="button-main" :disabled="isBusy || problems.length > 0" @click="tryIt">Preview</button>
-        <button class="button" :disabled="isBusy || draft?.state !== 'ready'" data-test="set-rules" @click="isAsking = true">Set them in the system</button>
-        <button class="button" @click="saveText('access-rules.json', text, 'application/json')">Download</button>
-        <RouterLink :to="`/accounts/${id}`" class="button">Back to the account</RouterLink>
+        <button class="button-main" :disabled="isBusy || problems.length > 0" @click="tryIt">{{ gettext('Preview') }}</button>
+        <button class="button" :disabled="isBusy || draft?.state !== 'ready'" data-test="set-rules" @click="isAsking = true">{{ gettext('Set them in the system') }}</button>
+        <button class="button" @click="saveText('access-rules.json', text, 'application/json')">{{ gettext('Download') }}</button>
+        <RouterLink :to="`/accounts/${id}`" class="button">{{ gettext('Back to the account') }}</RouterLink>
       </div>
     </section>
     <section class="card p-5" aria-labelledby="outcome">
-      <h2 id="outcome" class="text-xl">What it would open and close</h2>
+      <h2 id="outcome" class="text-xl">{{ gettext('What it would open and close') }}</h2>
       <div id="problems" role="status">
-        <p v-if="problems.length" class="mt-2 font-semibold text-rust">{{ counted(problems.length, 'problem') }} in the document</p>
-        <ul v-if="problems.length" class="mt-1 space-y-1"><li v-for="problem in problems" :key="problem.pointer + problem.message">Line {{ problem.line }}: {{ problem.message }}</li></ul>
-        <p v-else-if="!draft" class="mt-2 text-soft">The document can be read.</p>
+        <p v-if="problems.length" class="mt-2 font-semibold text-rust">{{ gettext('%{count} in the document', { count: ngettext('%{n} problem', '%{n} problems', problems.length) }) }}</p>
+        <ul v-if="problems.length" class="mt-1 space-y-1"><li v-for="problem in problems" :key="problem.pointer + problem.message">{{ gettext('Line %{line}: %{message}', { line: problem.line, message: problem.message }) }}</li></ul>
+        <p v-else-if="!draft" class="mt-2 text-soft">{{ gettext('The document can be read.') }}</p>
       </div>
       <ProblemNote :error="failed" />
       <p v-if="draft && OUTCOMES[draft.state]" role="status" class="mt-2 font-semibold">{{ OUTCOMES[draft.state] }}</p>
-      <p v-if="draft?.failure" role="alert" class="mt-2 font-semibold text-rust">Not set: {{ draft.failure }}</p>
+      <p v-if="draft?.failure" role="alert" class="mt-2 font-semibold text-rust">{{ gettext('Not set: %{failure}', { failure: draft.failure }) }}</p>
       <ExposureChangeList v-if="draft?.counts" :changes="{ counts: draft.counts, lines: draft.lines, more: draft.more }" class="mt-2" />
     </section>
-    <ModalBox :open="isAsking" :title="`Set these rules in ${data.account.name}`" @close="isAsking = false">
+    <ModalBox :open="isAsking" :title="gettext('Set these rules in %{account}', { account: data.account.name })" @close="isAsking = false">
       <form class="mt-3 space-y-4" @submit.prevent="apply">
-        <p v-if="draft?.counts">{{ counted(draft.counts.new ?? 0, 'exposure') }} would be new, {{ draft.counts.changed ?? 0 }} changed, {{ draft.counts.gone ?? 0 }} gone. Rules that were changed in the system meanwhile are not written over.</p>
-        <label class="block font-semibold">Why <input v-model="reason" required class="field mt-1 font-normal" /></label>
+        <p v-if="draft?.counts">{{ gettext('%{count} would be new, %{changed} changed, %{gone} gone. Rules that were changed in the system meanwhile are not written over.', { count: ngettext('%{n} exposure', '%{n} exposures', draft.counts.new ?? 0), changed: draft.counts.changed ?? 0, gone: draft.counts.gone ?? 0 }) }}</p>
+        <label class="block font-semibold">{{ gettext('Why') }} <input v-model="reason" required class="field mt-1 font-normal" /></label>
         <ProblemNote :error="failed" />
         <div class="flex justify-end gap-2">
-          <button type="button" class="button" @click="isAsking = false">Cancel</button>
-          <button class="button-main" :disabled="isBusy">Set the rules</button>
+          <button type="button" class="button" @click="isAsking = false">{{ gettext('Cancel') }}</button>
+          <button class="button-main" :disabled="isBusy">{{ gettext('Set the rules') }}</button>
         </div>
       </form>
     </ModalBox>

@@ -2,10 +2,10 @@
 import { ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
+import { gettext, ngettext } from '@/frame/language'
 import { CallFailed, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { ClosingPreview, ExposureRow } from '@/service/types'
-import { counted } from '@/frame/words'
 
 import ExposureChangeList from './ExposureChangeList.vue'
 import ModalBox from '@/frame/ModalBox.vue'
@@ -52,22 +52,22 @@ watch(
 </script>
 
 <template>
-  <ModalBox :open="exposures.length > 0" :title="preview?.title ?? 'What closing this would do'" @close="$emit('close')">
+  <ModalBox :open="exposures.length > 0" :title="preview?.title ?? gettext('What closing this would do')" @close="$emit('close')">
     <StateNote v-if="!preview && !error" status="pending" />
     <form v-else class="mt-3 space-y-4" @submit.prevent="start">
       <template v-if="preview">
         <ExposureChangeList :changes="preview.exposures" />
         <div>
-          <h3 class="font-sans font-semibold">Steps</h3>
+          <h3 class="font-sans font-semibold">{{ gettext('Steps') }}</h3>
           <ol class="list-decimal pl-5"><li v-for="step in preview.steps" :key="step.sentence">{{ step.sentence }}</li></ol>
         </div>
-        <p class="text-sm text-soft">A rule that was taken away is not put back by undoing: set it again in the system.</p>
-        <label class="block font-semibold">Why <textarea v-model="reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
+        <p class="text-sm text-soft">{{ gettext('A rule that was taken away is not put back by undoing: set it again in the system.') }}</p>
+        <label class="block font-semibold">{{ gettext('Why') }} <textarea v-model="reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
       </template>
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Cancel</button>
-        <button v-if="preview" class="button-end" :disabled="reason.trim().length < 3" data-test="close-rules">Take {{ counted(preview.rules.length, 'rule') }} away</button>
+        <button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button>
+        <button v-if="preview" class="button-end" :disabled="reason.trim().length < 3" data-test="close-rules">{{ gettext('Take %{count} away', { count: ngettext('%{n} rule', '%{n} rules', preview.rules.length) }) }}</button>
       </div>
     </form>
   </ModalBox>

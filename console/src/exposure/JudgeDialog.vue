@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import type { ExposureRow } from '@/service/types'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import DayField from '@/frame/DayField.vue'
 
 const props = defineProps<{ exposures: ExposureRow[] }>()
 const emit = defineEmits<{ close: []; done: [] }>()
@@ -36,23 +38,23 @@ async function judge(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="exposures.length > 0" :title="exposures.length > 1 ? `Judge ${exposures.length} exposures` : 'Is this meant to be open?'" @close="$emit('close')">
+  <ModalBox :open="exposures.length > 0" :title="exposures.length > 1 ? gettext('Judge %{exposures} exposures', { exposures: exposures.length }) : gettext('Is this meant to be open?')" @close="$emit('close')">
     <p v-for="row in exposures.slice(0, 6)" :key="row.id" class="mt-2">{{ row.sentence }}</p>
-    <p v-if="exposures.length > 6" class="mt-2 text-soft">And {{ exposures.length - 6 }} more.</p>
+    <p v-if="exposures.length > 6" class="mt-2 text-soft">{{ gettext('And %{exposures} more.', { exposures: exposures.length - 6 }) }}</p>
     <form class="mt-4 space-y-3" @submit.prevent="judge">
       <fieldset class="space-y-1">
-        <legend class="font-semibold">It is</legend>
-        <label class="flex items-center gap-2"><input v-model="judgement" type="radio" value="intended" class="accent-moss" /> intended</label>
-        <label class="flex items-center gap-2"><input v-model="judgement" type="radio" value="to_close" class="accent-moss" /> to be closed</label>
-        <label class="flex items-center gap-2"><input v-model="judgement" type="radio" value="unjudged" class="accent-moss" /> not judged after all</label>
+        <legend class="font-semibold">{{ gettext('It is') }}</legend>
+        <label class="flex items-center gap-2"><input v-model="judgement" type="radio" value="intended" class="accent-moss" /> {{ gettext('intended') }}</label>
+        <label class="flex items-center gap-2"><input v-model="judgement" type="radio" value="to_close" class="accent-moss" /> {{ gettext('to be closed') }}</label>
+        <label class="flex items-center gap-2"><input v-model="judgement" type="radio" value="unjudged" class="accent-moss" /> {{ gettext('not judged after all') }}</label>
       </fieldset>
-      <label class="block font-semibold">Why <textarea v-model="reason" :required="judgement === 'intended'" rows="2" class="field mt-1 font-normal" /></label>
-      <label v-if="judgement === 'intended'" class="block font-semibold">Last day of it <span class="font-normal text-soft">(empty: no end)</span> <input v-model="lastDay" type="date" class="field mt-1 max-w-48 font-normal" /></label>
-      <p class="text-sm text-soft">What is intended comes back to be judged when more people get in, when the account becomes more sensitive, and after its last day.</p>
+      <label class="block font-semibold">{{ gettext('Why') }} <textarea v-model="reason" :required="judgement === 'intended'" rows="2" class="field mt-1 font-normal" /></label>
+      <DayField v-if="judgement === 'intended'" v-model="lastDay" end :label="gettext('Last day of it')" note="empty: no end" class="max-w-64" />
+      <p class="text-sm text-soft">{{ gettext('What is intended comes back to be judged when more people get in, when the account becomes more sensitive, and after its last day.') }}</p>
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Cancel</button>
-        <button class="button-main">Save</button>
+        <button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button>
+        <button class="button-main">{{ gettext('Save') }}</button>
       </div>
     </form>
   </ModalBox>

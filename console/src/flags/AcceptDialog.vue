@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQueryCache } from '@pinia/colada'
 import { ref, watch } from 'vue'
 
@@ -7,6 +8,7 @@ import type { FlagRow } from '@/service/types'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import DayField from '@/frame/DayField.vue'
 
 const props = defineProps<{ flags: FlagRow[] }>()
 const emit = defineEmits<{ close: [] }>()
@@ -37,23 +39,20 @@ async function accept(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="flags.length > 0" :title="flags.length > 1 ? `Accept ${flags.length} flags for a while` : 'Accept this flag for a while'" @close="$emit('close')">
+  <ModalBox :open="flags.length > 0" :title="flags.length > 1 ? gettext('Accept %{flags} flags for a while', { flags: flags.length }) : gettext('Accept this flag for a while')" @close="$emit('close')">
     <p v-for="flag in flags.slice(0, 6)" :key="flag.id" class="mt-2">{{ flag.sentence }}</p>
-    <p v-if="flags.length > 6" class="mt-2 text-soft">And {{ flags.length - 6 }} more.</p>
-    <p class="mt-2 text-sm text-soft">What gets worse meanwhile is open again at once.</p>
+    <p v-if="flags.length > 6" class="mt-2 text-soft">{{ gettext('And %{flags} more.', { flags: flags.length - 6 }) }}</p>
+    <p class="mt-2 text-sm text-soft">{{ gettext('What gets worse meanwhile is open again at once.') }}</p>
     <form class="mt-4 space-y-3" @submit.prevent="accept">
       <label class="block font-semibold">
-        Why
+        {{ gettext('Why') }}
         <textarea v-model="reason" required minlength="3" rows="2" class="field mt-1 font-normal" />
       </label>
-      <label class="block font-semibold">
-        Last day
-        <input v-model="until" type="date" required class="field mt-1 max-w-48 font-normal" />
-      </label>
+      <DayField v-model="until" end required :label="gettext('Last day')" class="max-w-64" />
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Cancel</button>
-        <button class="button-main">Accept until this day</button>
+        <button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button>
+        <button class="button-main">{{ gettext('Accept until this day') }}</button>
       </div>
     </form>
   </ModalBox>

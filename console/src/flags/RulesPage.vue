@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext, ngettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
@@ -6,7 +7,7 @@ import { RouterLink } from 'vue-router'
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
 import type { Four, LimitOf, OwnRulesChecked, RuleEffect, RuleOf, RulesPage } from '@/service/types'
-import { SENSITIVITY_WORDS, counted } from '@/frame/words'
+import { SENSITIVITY_WORDS } from '@/frame/words'
 import EffectList from '@/grants/EffectList.vue'
 import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -52,7 +53,7 @@ const wish = computed(() => ({
   ...(switched.value ? { off: off.value } : {}),
 }))
 const isChanged = computed(() => Object.keys(wish.value).length > 0)
-const SUBJECTS: Record<string, string> = { grant: 'Grants and links', session: 'Sessions', account: 'Accounts', person: 'People', offer: 'Offers' }
+const SUBJECTS: Record<string, string> = { grant: gettext('Grants and links'), session: gettext('Sessions'), account: gettext('Accounts'), person: gettext('People'), offer: gettext('Offers') }
 const groups = computed(() => Object.entries(SUBJECTS).map(([subject, title]) => ({ subject, title, rules: (data.value?.rules ?? []).filter((rule) => rule.subject === subject) })))
 
 function limitsOf(rule: RuleOf): LimitOf[] {
@@ -91,7 +92,7 @@ watch(wish, (wanted) => {
 
 const save = () => attempt(async () => {
   await send('PUT', '/rules', wish.value)
-  said.value = 'The rules are set; flags follow within moments.'
+  said.value = gettext('The rules are set; flags follow within moments.')
   effects.value = null
   await refetch()
 })
@@ -100,14 +101,14 @@ const check = () => attempt(async () => {
 })
 const load = () => attempt(async () => {
   await send('POST', '/rules/own', { text: file.value })
-  said.value = 'The rules are live; flags follow within moments.'
+  said.value = gettext('The rules are live; flags follow within moments.')
   checked.value = null
   file.value = ''
   await refetch()
 })
 const drop = (rule: RuleOf) => attempt(async () => {
   await send('DELETE', `/rules/own/${rule.key}`)
-  said.value = `“${rule.title}” is out of use.`
+  said.value = gettext('“%{title}” is out of use.', { title: rule.title })
   await refetch()
 })
 const edit = (rule: RuleOf) => attempt(async () => {
@@ -121,8 +122,8 @@ watch(file, () => (checked.value = null))
 </script>
 
 <template>
-  <PageHead title="Rules" about="What raises flags. Limits go by how sensitive an account is; an empty limit means that the rule is off there.">
-    <RouterLink to="/facts" class="button">What they know about me</RouterLink>
+  <PageHead docs="reference/rules" :title="gettext('Rules')" :words="['rule','flag','sensitivity']" :about="gettext('What raises flags. Limits go by how sensitive an account is; an empty limit means that the rule is off there.')">
+    <RouterLink to="/facts" class="button">{{ gettext('What they know about me') }}</RouterLink>
   </PageHead>
   <StateNote :status="status" :error="error" @retry="refetch" />
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
@@ -135,15 +136,15 @@ watch(file, () => (checked.value = null))
           <li v-for="rule in group.rules" :key="rule.key" class="px-5 py-3" :class="off.includes(rule.key) ? 'opacity-70' : ''">
             <div class="flex flex-wrap items-baseline gap-x-3">
               <h3 class="font-sans text-base font-semibold tracking-normal">{{ rule.title }}</h3>
-              <span v-if="rule.own" class="rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">our own</span>
-              <RouterLink v-if="rule.open" :to="{ path: '/flags', query: { filter: `state eq &quot;open&quot; and rule eq &quot;${rule.key}&quot;` } }" class="link ml-auto">{{ counted(rule.open, 'flag') }} open</RouterLink>
-              <span v-else class="ml-auto text-soft">none open</span>
+              <span v-if="rule.own" class="rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">{{ gettext('our own') }}</span>
+              <RouterLink v-if="rule.open" :to="{ path: '/flags', query: { filter: `state eq &quot;open&quot; and rule eq &quot;${rule.key}&quot;` } }" class="link ml-auto">{{ gettext('%{count} open', { count: ngettext('%{n} flag', '%{n} flags', rule.open) }) }}</RouterLink>
+              <span v-else class="ml-auto text-soft">{{ gettext('none open') }}</span>
               <template v-if="me?.administrator">
                 <template v-if="rule.own">
-                  <button class="link" @click="edit(rule)">Edit<span class="sr-only"> {{ rule.title }}</span></button>
-                  <button class="link" @click="drop(rule)">Drop<span class="sr-only"> {{ rule.title }}</span></button>
+                  <button class="link" @click="edit(rule)">{{ gettext('Edit') }}<span class="sr-only"> {{ rule.title }}</span></button>
+                  <button class="link" @click="drop(rule)">{{ gettext('Drop') }}<span class="sr-only"> {{ rule.title }}</span></button>
                 </template>
-                <label v-else class="whitespace-nowrap"><input v-model="off" type="checkbox" :value="rule.key" class="accent-rust" /> off<span class="sr-only">: {{ rule.title }}</span></label>
+                <label v-else class="whitespace-nowrap"><input v-model="off" type="checkbox" :value="rule.key" class="accent-rust" /> {{ gettext('off') }}<span class="sr-only">: {{ rule.title }}</span></label>
               </template>
             </div>
             <p class="text-sm text-soft">{{ rule.about }} {{ rule.remedy }}</p>
@@ -166,27 +167,27 @@ watch(file, () => (checked.value = null))
     </div>
     <aside v-if="me?.administrator" class="space-y-5 xl:sticky xl:top-4">
       <section class="card p-5" aria-labelledby="would">
-        <h2 id="would" class="text-xl">What a change would do</h2>
-        <p v-if="!isChanged" class="mt-1 text-soft">Change a limit or switch a rule off: what that would raise and clear is shown here before it is saved.</p>
-        <p v-else-if="!effects" class="mt-1 text-soft" role="status">{{ isLooking ? 'Looking through the register …' : '' }}</p>
+        <h2 id="would" class="text-xl">{{ gettext('What a change would do') }}</h2>
+        <p v-if="!isChanged" class="mt-1 text-soft">{{ gettext('Change a limit or switch a rule off: what that would raise and clear is shown here before it is saved.') }}</p>
+        <p v-else-if="!effects" class="mt-1 text-soft" role="status">{{ isLooking ? gettext('Looking through the register …') : '' }}</p>
         <template v-else>
           <EffectList :effects="effects" />
-          <button class="button-main mt-3" @click="save">Save the rules</button>
+          <button class="button-main mt-3" @click="save">{{ gettext('Save the rules') }}</button>
         </template>
       </section>
       <section class="card p-5" aria-labelledby="own">
-        <h2 id="own" class="text-xl">Rules of our own</h2>
-        <p class="mt-1 mb-2 text-soft">A file with filters, and examples that must and must not match.</p>
-        <label class="block font-semibold">File <input type="file" accept=".toml" class="mt-1 block w-full font-normal" @change="read" /></label>
-        <label class="mt-2 block font-semibold">Or write it here <textarea v-model="file" rows="8" spellcheck="false" class="field mt-1 font-mono text-xs font-normal" /></label>
+        <h2 id="own" class="text-xl">{{ gettext('Rules of our own') }}</h2>
+        <p class="mt-1 mb-2 text-soft">{{ gettext('A file with filters, and examples that must and must not match.') }}</p>
+        <label class="block font-semibold">{{ gettext('File') }} <input type="file" accept=".toml" class="mt-1 block w-full font-normal" @change="read" /></label>
+        <label class="mt-2 block font-semibold">{{ gettext('Or write it here') }} <textarea v-model="file" rows="8" spellcheck="false" class="field mt-1 font-mono text-xs font-normal" /></label>
         <div class="mt-2 flex gap-2">
-          <button class="button" :disabled="!file" @click="check">Try it</button>
-          <button class="button-main" :disabled="!checked || checked.failures.length > 0" @click="load">Make it live</button>
+          <button class="button" :disabled="!file" @click="check">{{ gettext('Try it') }}</button>
+          <button class="button-main" :disabled="!checked || checked.failures.length > 0" @click="load">{{ gettext('Make it live') }}</button>
         </div>
         <template v-if="checked">
           <ul class="mt-3 space-y-1">
-            <li v-for="rule in checked.rules" :key="rule.key"><strong>{{ rule.key }}</strong>: {{ checked.failures.some((f) => f.rule === rule.key) ? 'fails' : 'holds' }}</li>
-            <li v-for="failure in checked.failures" :key="`${failure.rule}${failure.example}${failure.expected}`" class="text-rust">{{ failure.rule }}, example {{ failure.example }} of {{ failure.expected ? 'matches' : 'misses' }}: {{ failure.why }}</li>
+            <li v-for="rule in checked.rules" :key="rule.key"><strong>{{ rule.key }}</strong>: {{ checked.failures.some((f) => f.rule === rule.key) ? gettext('fails') : gettext('holds') }}</li>
+            <li v-for="failure in checked.failures" :key="`${failure.rule}${failure.example}${failure.expected}`" class="text-rust">{{ gettext('%{rule}, example %{example} of %{expected}: %{why}', { rule: failure.rule, example: failure.example, expected: failure.expected ? gettext('matches') : gettext('misses'), why: failure.why }) }}</li>
           </ul>
           <EffectList v-if="!checked.failures.length" :effects="checked.effects" />
         </template>

@@ -1,37 +1,26 @@
 <script setup lang="ts">
-import { BarChart, CustomChart, LineChart } from 'echarts/charts'
-import { GridComponent, MarkLineComponent, TooltipComponent } from 'echarts/components'
-import { init, use, type ECharts, type EChartsCoreOption } from 'echarts/core'
-import { SVGRenderer } from 'echarts/renderers'
-import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
+import { useIntersectionObserver } from '@vueuse/core'
+import type { EChartsCoreOption } from 'echarts/core'
+import { defineAsyncComponent, ref, useTemplateRef } from 'vue'
 
-use([BarChart, CustomChart, LineChart, GridComponent, MarkLineComponent, TooltipComponent, SVGRenderer])
-
-const props = defineProps<{ option: EChartsCoreOption; label: string; height: number }>()
+/** A chart in a place of its own height. What draws it is large, and is loaded when the place comes into view. */
+defineProps<{ option: EChartsCoreOption; label: string; height: number }>()
+const ChartDrawing = defineAsyncComponent(() => import('./ChartDrawing.vue'))
 const place = useTemplateRef('place')
-let chart: ECharts | null = null
-const follow = new ResizeObserver(() => chart?.resize())
-
-onMounted(() => {
-  if (!place.value) return
-  chart = init(place.value, null, { renderer: 'svg' })
-  chart.setOption(props.option)
-  follow.observe(place.value)
-})
-watch(
-  () => props.option,
-  (option) => chart?.setOption(option, { notMerge: true }),
+const isSeen = ref(false)
+const { stop } = useIntersectionObserver(
+  place,
+  (entries) => {
+    if (!entries.some((entry) => entry.isIntersecting)) return
+    isSeen.value = true
+    stop()
+  },
+  { rootMargin: '100px' },
 )
-watch(
-  () => props.height,
-  () => requestAnimationFrame(() => chart?.resize()),
-)
-onBeforeUnmount(() => {
-  follow.disconnect()
-  chart?.dispose()
-})
 </script>
 
 <template>
-  <div ref="place" role="img" :aria-label="label" :style="{ height: `${height}px` }" />
+  <div ref="place" class="overflow-hidden" :style="{ minHeight: `${height}px` }">
+    <ChartDrawing v-if="isSeen" :option="option" :label="label" :height="height" />
+  </div>
 </template>

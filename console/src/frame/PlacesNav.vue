@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { Disclosure, DisclosureButton, DisclosurePanel } from '@headlessui/vue'
 import { RouterLink } from 'vue-router'
 
@@ -13,10 +14,10 @@ const countOf = (group: Group, counts: Record<string, number>): number => group.
 <template>
   <Disclosure v-slot="{ close }" as="div" class="order-last w-full md:hidden">
     <div class="flex items-center gap-3 border-t border-line pt-1">
-      <DisclosureButton class="button border-transparent bg-transparent px-1"><span aria-hidden="true">☰</span> Menu</DisclosureButton>
+      <DisclosureButton class="button border-transparent bg-transparent px-1"><span aria-hidden="true">☰</span> {{ gettext('Menu') }}</DisclosureButton>
       <p v-if="here" class="min-w-0 truncate text-sm text-soft"><template v-if="here.group.places.length > 1">{{ here.group.label }} › </template><span class="font-semibold text-ink">{{ here.place.label }}</span></p>
     </div>
-    <DisclosurePanel as="nav" aria-label="All places" class="columns-2 gap-x-4 pb-2">
+    <DisclosurePanel as="nav" :aria-label="gettext('All places')" class="columns-2 gap-x-4 pb-2">
       <div v-for="group in groups" :key="group.label" class="break-inside-avoid py-1">
         <p v-if="group.places.length > 1" class="px-1 text-sm font-semibold text-soft">{{ group.label }}</p>
         <RouterLink v-for="place in group.places" :key="place.to" :to="place.to" class="flex min-h-9 items-center rounded-md px-1 aria-[current]:font-semibold" :aria-current="here?.place.to === place.to ? 'page' : undefined" @click="close()">
@@ -26,7 +27,7 @@ const countOf = (group: Group, counts: Record<string, number>): number => group.
     </DisclosurePanel>
   </Disclosure>
   <div class="order-last hidden w-full md:block">
-    <nav aria-label="Places" class="-mx-2 flex gap-x-1">
+    <nav :aria-label="gettext('Places')" class="-mx-2 flex gap-x-1">
       <RouterLink
         v-for="group in groups"
         :key="group.label"

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { CallFailed } from '@/service/api'
 
 const props = defineProps<{ error: unknown }>()
@@ -12,7 +13,7 @@ const remedy = computed(() => (props.error instanceof CallFailed ? props.error.p
 <template>
   <p v-if="detail" role="alert" class="mt-3 rounded-md border border-rust bg-rust-wash p-3">
     <template v-if="breaches.length">
-      <span v-for="breach in breaches" :key="breach.latch + breach.fact" class="block"><strong>A latch holds: {{ breach.latch }}.</strong> Here {{ breach.fact }}. {{ breach.remedy }}</span>
+      <span v-for="breach in breaches" :key="breach.latch + breach.fact" class="block"><strong>{{ gettext('A latch holds: %{latch}.', { latch: breach.latch }) }}</strong> {{ gettext('Here %{fact}. %{remedy}', { fact: breach.fact, remedy: breach.remedy }) }}</span>
     </template>
     <template v-else><span class="font-semibold">{{ detail }}</span> {{ remedy }}</template>
   </p>

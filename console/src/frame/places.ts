@@ -3,6 +3,7 @@
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import { me } from '@/identity/me'
 import type { Me } from '@/service/types'
 
@@ -26,49 +27,51 @@ const answers = (who: Me): boolean => sees(who) || who.owner
 const reviews = (who: Me): boolean => answers(who) || who.reviewer
 
 const GROUPS: Group[] = [
-  { label: 'Today', places: [{ to: '/', label: 'Today', about: 'What to do first' }] },
-  { label: 'My access', places: [{ to: '/mine', label: 'My access', about: 'What you can reach, offers and requests of your own, absence' }] },
+  { label: gettext('Today'), places: [{ to: '/', label: gettext('Today'), about: gettext('What to do first') }] },
+  { label: gettext('My access'), places: [{ to: '/mine', label: gettext('My access'), about: gettext('What you can reach, offers and requests of your own, absence') }] },
   {
-    label: 'Access',
+    label: gettext('Access'),
     places: [
-      { to: '/accounts', label: 'Accounts', about: 'Shared mailboxes, databases, sites: who can reach them', inside: true },
-      { to: '/people', label: 'People', about: 'Delegates and colleagues, and what they hold', inside: true, whom: answers },
-      { to: '/teams', label: 'Teams', about: 'Groups of people that hold access together', whom: answers },
-      { to: '/apps', label: 'Apps', about: 'Connected apps, their links and tokens', inside: true, whom: answers },
-      { to: '/grants', label: 'Grants', about: 'Every grant of access, with its end and its use', inside: true, whom: answers },
-      { to: '/sessions', label: 'Sessions', about: 'Who is signed in where', inside: true, whom: answers },
-      { to: '/levels', label: 'Levels', about: 'What each level of access lets somebody do', inside: true, whom: answers },
-      { to: '/offers', label: 'Offers', about: 'Access offered, and waiting for an answer', inside: true },
-      { to: '/requests', label: 'Requests', about: 'Access asked for', inside: true },
+      { to: '/accounts', label: gettext('Accounts'), about: gettext('Shared mailboxes, databases, sites: who can reach them'), inside: true },
+      { to: '/people', label: gettext('People'), about: gettext('Delegates and colleagues, and what they hold'), inside: true, whom: answers },
+      { to: '/teams', label: gettext('Teams'), about: gettext('Groups of people that hold access together'), whom: answers },
+      { to: '/apps', label: gettext('Apps'), about: gettext('Connected apps, their links and tokens'), inside: true, whom: answers },
+      { to: '/grants', label: gettext('Grants'), about: gettext('Every grant of access, with its end and its use'), inside: true, whom: answers },
+      { to: '/sessions', label: gettext('Sessions'), about: gettext('Who is signed in where'), inside: true, whom: answers },
+      { to: '/levels', label: gettext('Levels'), about: gettext('What each level of access lets somebody do'), inside: true, whom: answers },
+      { to: '/offers', label: gettext('Offers'), about: gettext('Access offered, and waiting for an answer'), inside: true },
+      { to: '/requests', label: gettext('Requests'), about: gettext('Access asked for'), inside: true },
     ],
   },
   {
-    label: 'Risk',
+    label: gettext('Risk'),
     places: [
-      { to: '/flags', label: 'Flags', about: 'What is stale or risky, and why', inside: true, whom: answers },
-      { to: '/exposures', label: 'Exposures', about: 'What is open to outsiders', whom: answers },
-      { to: '/map', label: 'Unused and dangerous', about: 'All grants by danger and by how long they went unused', whom: answers },
-      { to: '/rules', label: 'Rules', about: 'What raises flags, its limits, rules of your own', whom: answers },
+      { to: '/flags', label: gettext('Flags'), about: gettext('What is stale or risky, and why'), inside: true, whom: answers },
+      { to: '/exposures', label: gettext('Exposures'), about: gettext('What is open to outsiders'), whom: answers },
+      { to: '/map', label: gettext('Unused and dangerous'), about: gettext('All grants by danger and by how long they went unused'), whom: answers },
+      { to: '/trends', label: gettext('Over time'), about: gettext('Risk, departures, revocations, reviews and exposures, week by week'), whom: sees },
+      { to: '/rules', label: gettext('Rules'), about: gettext('What raises flags, its limits, rules of your own'), whom: answers },
     ],
   },
-  { label: 'Reviews', places: [{ to: '/rounds', label: 'Reviews', about: 'Rounds, schedules, evidence', whom: reviews }] },
+  { label: gettext('Reviews'), places: [{ to: '/rounds', label: gettext('Reviews'), about: gettext('Rounds, schedules, evidence'), whom: reviews }] },
   {
-    label: 'Ending',
+    label: gettext('Ending'),
     places: [
-      { to: '/revocations', label: 'Revocations', about: 'Access being ended, and how each end is known', inside: true, whom: answers },
-      { to: '/tasks', label: 'To do by hand', about: 'Steps in systems that nobody here can change', inside: true, whom: answers },
-      { to: '/ends', label: 'Expiry dates', about: 'What ends when', whom: answers },
+      { to: '/revocations', label: gettext('Revocations'), about: gettext('Access being ended, and how each end is known'), inside: true, whom: answers },
+      { to: '/tasks', label: gettext('To do by hand'), about: gettext('Steps in systems that nobody here can change'), inside: true, whom: answers },
+      { to: '/ends', label: gettext('Expiry dates'), about: gettext('What ends when'), whom: answers },
     ],
   },
   {
-    label: 'Organisation',
+    label: gettext('Organisation'),
     places: [
-      { to: '/systems', label: 'Systems', about: 'Where accounts live, and files to import', whom: sees },
-      { to: '/drift', label: 'Drift', about: 'Where systems differ from the register', whom: sees },
-      { to: '/sign-ins', label: 'Sign-ins', about: 'Who signs in here, in which role; invitations', whom: sees },
-      { to: '/partners', label: 'Partners', about: 'Other organisations whose people act for yours', whom: sees },
-      { to: '/journal', label: 'Journal', about: 'Everything that happened, sealed', inside: true, whom: answers },
-      { to: '/settings', label: 'Settings', about: 'How access is given, mail, name and time zone', whom: sees },
+      { to: '/systems', label: gettext('Systems'), about: gettext('Where accounts live, and files to import'), whom: sees },
+      { to: '/drift', label: gettext('Drift'), about: gettext('Where systems differ from the register'), whom: sees },
+      { to: '/sign-ins', label: gettext('Sign-ins'), about: gettext('Who signs in here, in which role; invitations'), whom: sees },
+      { to: '/partners', label: gettext('Partners'), about: gettext('Other organisations whose people act for yours'), whom: sees },
+      { to: '/webhooks', label: gettext('Webhooks'), about: gettext('Receivers that are told what is journalled'), whom: sees },
+      { to: '/journal', label: gettext('Journal'), about: gettext('Everything that happened, sealed'), inside: true, whom: answers },
+      { to: '/settings', label: gettext('Settings'), about: gettext('How access is given, mail, name and time zone'), whom: sees },
     ],
   },
 ]

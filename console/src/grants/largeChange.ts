@@ -1,23 +1,31 @@
 import { ref } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { CallFailed, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { LargeChange } from '@/service/types'
+
+/** What can be done to several grants at once. */
+export const KINDS: [string, string][] = [
+  ['set_end', gettext('Set or move the end')], ['set_level', gettext('Change the level')], ['suspend', gettext('Suspend')], ['resume', gettext('Resume')],
+  ['replace', gettext('Hand to a successor')], ['end', gettext('End')], ['adopt', gettext('Record what nobody recorded')],
+  ['restore', gettext('Give in the system again')], ['accept', gettext('Accept how the system departs')],
+]
 
 const MILLISECONDS = 700
 
 /** Whether a call failed because it was of too much for one call. */
 export const isTooLarge = (error: unknown): boolean => error instanceof CallFailed && (error.problem.type ?? '').endsWith(':too-large')
 
-/** What came of a change that has ended, in a sentence. */
-export function told(change: Pick<LargeChange, 'lines' | 'done' | 'state' | 'grants' | 'changed' | 'refused' | 'only_preview' | 'problem'>): string {
-  const shown = change.lines.length < change.done ? ` The list shows ${change.lines.length} of them.` : ''
-  if (change.state === 'failed') return `It broke off after ${change.done} of ${change.grants} grants. ${change.problem}`
+/** What came of a change that has ended, in a sentence; and how much of it a list below it shows, where there is one. */
+export function told(change: Pick<LargeChange, 'lines' | 'done' | 'state' | 'grants' | 'changed' | 'refused' | 'only_preview' | 'problem'>, hasList = true): string {
+  const shown = hasList && change.lines.length < change.done ? ` ${gettext('The list shows %{lines} of them.', { lines: change.lines.length })}` : ''
+  if (change.state === 'failed') return gettext('It broke off after %{done} of %{grants} grants. %{problem}', { done: change.done, grants: change.grants, problem: change.problem })
   if (change.only_preview) {
-    return change.state === 'stopped' ? `Stopped after ${change.done} of ${change.grants} grants. Nothing was changed.` : `${change.changed} of ${change.grants} grants would change, ${change.refused} are refused.${shown}`
+    return change.state === 'stopped' ? gettext('Stopped after %{done} of %{grants} grants. Nothing was changed.', { done: change.done, grants: change.grants }) : gettext('%{changed} of %{grants} grants would change, %{refused} are refused.%{shown}', { changed: change.changed, grants: change.grants, refused: change.refused, shown })
   }
-  const what = `${change.changed} of ${change.grants} grants changed, ${change.refused} refused.${shown}`
-  return change.state === 'stopped' ? `Stopped. ${what}` : what
+  const what = gettext('%{changed} of %{grants} grants changed, %{refused} refused.%{shown}', { changed: change.changed, grants: change.grants, refused: change.refused, shown })
+  return change.state === 'stopped' ? gettext('Stopped. %{what}', { what }) : what
 }
 
 /** Asks for a large change, and follows how far it is. */

@@ -2,6 +2,7 @@
 import { onMounted, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
@@ -20,8 +21,8 @@ onMounted(async () => {
 
 <template>
   <div class="mx-auto max-w-xl py-10">
-    <h1 class="mb-4 text-3xl">Your address</h1>
-    <p v-if="isDone" class="card p-6" role="status">It is confirmed. <RouterLink to="/mine" class="link">Go to your access</RouterLink></p>
+    <h1 class="mb-4 text-3xl">{{ gettext('Your address') }}</h1>
+    <p v-if="isDone" class="card p-6" role="status">{{ gettext('It is confirmed.') }} <RouterLink to="/mine" class="link">{{ gettext('Go to your access') }}</RouterLink></p>
     <ProblemNote v-else :error="error" />
   </div>
 </template>

@@ -2,10 +2,11 @@
 import { onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import { keepMe } from './me'
 import type { InvitationToYou } from '@/service/types'
-import { moment } from '@/frame/words'
+import { moment, plain } from '@/frame/words'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const router = useRouter()
@@ -35,13 +36,13 @@ async function accept(): Promise<void> {
 
 <template>
   <div class="mx-auto max-w-xl py-10">
-    <h1 class="mb-4 text-3xl">You are invited</h1>
+    <h1 class="mb-4 text-3xl">{{ gettext('You are invited') }}</h1>
     <form v-if="found" class="card space-y-4 p-6" @submit.prevent="accept">
-      <p>{{ found.sent_by }} invites you, {{ found.name }}, to sign in to Open Latch at <strong>{{ found.organisation }}</strong> as {{ found.role }}. The link works until {{ moment(found.runs_out_at) }}.</p>
-      <p>You will sign in with <strong>{{ found.address }}</strong> and a password:</p>
-      <label class="block font-semibold">Password <input v-model="password" type="password" autocomplete="new-password" required minlength="12" class="field mt-1 font-normal" /><span class="font-normal text-soft">12 characters or more; a few words do well.</span></label>
+      <p>{{ gettext('%{sent_by} invites you, %{found}, to sign in to Open Latch at', { sent_by: found.sent_by, found: found.name }) }} <strong>{{ found.organisation }}</strong> {{ gettext('as %{role}. The link works until %{runs_out_at}.', { role: plain(found.role), runs_out_at: moment(found.runs_out_at) }) }}</p>
+      <p>{{ gettext('You will sign in with') }} <strong>{{ found.address }}</strong> {{ gettext('and a password:') }}</p>
+      <label class="block font-semibold">{{ gettext('Password') }} <input v-model="password" type="password" autocomplete="new-password" required minlength="12" class="field mt-1 font-normal" /><span class="font-normal text-soft">{{ gettext('12 characters or more; a few words do well.') }}</span></label>
       <ProblemNote :error="error" />
-      <button class="button-main w-full">Sign in from now on</button>
+      <button class="button-main w-full">{{ gettext('Sign in from now on') }}</button>
     </form>
     <ProblemNote v-else :error="error" />
   </div>

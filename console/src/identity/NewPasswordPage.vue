@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
@@ -23,12 +24,12 @@ async function keep(): Promise<void> {
 
 <template>
   <div class="mx-auto max-w-xl py-10">
-    <h1 class="mb-4 text-3xl">A new password</h1>
-    <p v-if="isDone" class="card p-6" role="status">It is changed, and everything that was open is ended. <RouterLink to="/sign-in" class="link">Sign in</RouterLink></p>
+    <h1 class="mb-4 text-3xl">{{ gettext('A new password') }}</h1>
+    <p v-if="isDone" class="card p-6" role="status">{{ gettext('It is changed, and everything that was open is ended.') }} <RouterLink to="/sign-in" class="link">{{ gettext('Sign in') }}</RouterLink></p>
     <form v-else class="card space-y-4 p-6" @submit.prevent="keep">
-      <label class="block font-semibold">New password <input v-model="password" type="password" autocomplete="new-password" required minlength="12" class="field mt-1 font-normal" /><span class="font-normal text-soft">12 characters or more; a few words do well.</span></label>
+      <label class="block font-semibold">{{ gettext('New password') }} <input v-model="password" type="password" autocomplete="new-password" required minlength="12" class="field mt-1 font-normal" /><span class="font-normal text-soft">{{ gettext('12 characters or more; a few words do well.') }}</span></label>
       <ProblemNote :error="error" />
-      <button class="button-main w-full">Change it</button>
+      <button class="button-main w-full">{{ gettext('Change it') }}</button>
     </form>
   </div>
 </template>

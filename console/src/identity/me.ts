@@ -4,8 +4,10 @@ import { useQueryCache } from '@pinia/colada'
 import { ref } from 'vue'
 
 import { CallFailed, get, keepCsrf, send } from '@/service/api'
+import { changeLanguage } from '@/frame/language'
 import { setLocale, setTimeZone } from '@/frame/words'
 
+import type { PasskeyAnswer } from './passkeys'
 import type { Me } from '@/service/types'
 
 export const me = ref<Me | null>(null)
@@ -15,6 +17,7 @@ function keep(found: Me | null): void {
   keepCsrf(found?.csrf ?? '')
   setTimeZone(found?.preferences.time_zone ?? found?.organisation.time_zone)
   setLocale(found?.preferences.locale ?? undefined)
+  if (found) changeLanguage(found.preferences.locale)
 }
 
 /** Find out who is signed in; null when nobody is. */
@@ -28,8 +31,17 @@ export async function askWhoIam(): Promise<Me | null> {
   return me.value
 }
 
-export async function signIn(address: string, password: string, code: string = '', organisation: string = ''): Promise<void> {
-  keep(await send('POST', '/session', { address, password, code, organisation }))
+/** What one signs in with: an address, its password and what comes with it, or a passkey alone. */
+export interface Given {
+  address: string
+  password: string
+  code: string
+  organisation: string
+  passkey: PasskeyAnswer | null
+}
+
+export async function signIn(given: Partial<Given>): Promise<void> {
+  keep(await send('POST', '/session', given))
 }
 
 /** Keep who is signed in from now on, by an answer that says so. */
@@ -60,16 +72,18 @@ export function useSwitch(): { enter: (account: string, goOn: () => Promise<unkn
 }
 
 /** Open a session at another organisation of one's own. The page is loaded anew: nothing of the one before stays in it. */
-export async function switchOrganisation(signIn: string, code: string): Promise<void> {
-  await send('POST', `/me/organisations/${signIn}/switch`, { code })
+export async function switchOrganisation(signIn: string, code: string, passkey: PasskeyAnswer | null = null): Promise<void> {
+  await send('POST', `/me/organisations/${signIn}/switch`, { code, passkey })
   window.location.assign('/')
 }
 
 export function useSignOut(): () => Promise<void> {
   const cache = useQueryCache()
   return async () => {
-    await send('DELETE', '/session')
+    const { then } = await send('DELETE', '/session')
     keep(null)
     for (const entry of cache.getEntries()) cache.remove(entry)
+    // Whoever came by an identity provider signs out there, too.
+    if (then) window.location.assign(then)
   }
 }

@@ -27,3 +27,9 @@ export async function proving<T>(call: () => Promise<T>): Promise<T> {
 export async function prove(password: string, code: string): Promise<void> {
   await send('POST', '/me/proof', { password, code })
 }
+
+/** Prove it by one of one's passkeys. */
+export async function proveByPasskey(): Promise<void> {
+  const { usePasskey } = await import('./passkeys')
+  await send('POST', '/me/proof', { passkey: await usePasskey(await send('POST', '/me/proof/passkey')) })
+}

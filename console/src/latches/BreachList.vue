@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import type { Breach } from '@/service/types'
 
 defineProps<{ breaches: Breach[] }>()
@@ -12,8 +13,8 @@ defineProps<{ breaches: Breach[] }>()
       class="rounded-md border-l-4 px-3 py-2"
       :class="breach.mode === 'hold' ? 'border-rust bg-rust-wash' : 'border-brass bg-brass-wash'"
     >
-      <strong>{{ breach.mode === 'hold' ? 'Held' : 'Warning' }}: {{ breach.latch }}.</strong>
-      Here {{ breach.fact }}. <template v-if="breach.mode === 'hold'">{{ breach.remedy }}</template>
+      <strong>{{ breach.mode === 'hold' ? gettext('Held') : gettext('Warning') }}: {{ breach.latch }}.</strong>
+      {{ gettext('Here %{fact}.', { fact: breach.fact }) }} <template v-if="breach.mode === 'hold'">{{ breach.remedy }}</template>
     </li>
   </ul>
 </template>

@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
+import { plain } from '@/frame/words'
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref } from 'vue'
 
@@ -22,11 +24,11 @@ interface Broken {
 
 const props = defineProps<{ account?: string; accountKind?: string; system?: string; isOwner?: boolean }>()
 const KINDS: [string, string][] = [
-  ['most_delegates', 'At most this many delegates'], ['one_at_a_time', 'One delegate at a time'], ['no_outsiders', 'No outsiders'],
-  ['no_spend_outside', 'No outsider may spend'], ['ends_within', 'Every grant ends within this many days'], ['two_stewards', 'Two stewards at all times'],
-  ['second_factor', 'Delegates have a second factor'], ['unseen', 'Delegates don’t see one another'], ['nothing_public', 'Nothing in it is public'],
-  ['payer_stays', 'Whoever pays for it has access'],
-  ['never_together', 'Two permissions never in one hand'],
+  ['most_delegates', gettext('At most this many delegates')], ['one_at_a_time', gettext('One delegate at a time')], ['no_outsiders', gettext('No outsiders')],
+  ['no_spend_outside', gettext('No outsider may spend')], ['ends_within', gettext('Every grant ends within this many days')], ['two_stewards', gettext('Two stewards at all times')],
+  ['second_factor', gettext('Delegates have a second factor')], ['unseen', gettext('Delegates don’t see one another')], ['nothing_public', gettext('Nothing in it is public')],
+  ['payer_stays', gettext('Whoever pays for it has access')],
+  ['never_together', gettext('Two permissions never in one hand')],
 ]
 const { data, status, error, refetch } = useQuery({
   key: () => ['account', props.account ?? '', 'latches', props.accountKind ?? ''],
@@ -74,33 +76,33 @@ const set = (kind: string) => attempt(async () => {
 
 <template>
   <StateNote :status="status" :error="error" @retry="refetch" />
-  <p v-if="status === 'success' && !shown.length" class="text-soft">No latch is on.</p>
+  <p v-if="status === 'success' && !shown.length" class="text-soft">{{ gettext('No latch is on.') }}</p>
   <ul class="divide-y divide-line">
     <li v-for="latch in shown" :key="latch.kind" class="py-2">
       <div class="flex flex-wrap items-baseline gap-x-3">
-        <span class="w-14 font-semibold" :class="latch.mode === 'hold' ? 'text-moss' : latch.mode === 'warn' ? 'text-brass' : 'text-soft'">{{ latch.mode }}</span>
-        <span class="flex-1">{{ latch.words }}<span v-if="latch.of_kind" class="text-soft"> (of all accounts of its kind)</span></span>
-        <button v-if="isOwner || accountKind" class="button" :aria-expanded="editing === latch.kind" @click="editing === latch.kind ? (editing = '') : edit(latch)">Set<span class="sr-only"> {{ latch.words }}</span></button>
+        <span class="w-14 font-semibold" :class="latch.mode === 'hold' ? 'text-moss' : latch.mode === 'warn' ? 'text-brass' : 'text-soft'">{{ plain(latch.mode) }}</span>
+        <span class="flex-1">{{ latch.words }}<span v-if="latch.of_kind" class="text-soft">{{ ` ${gettext('(of all accounts of its kind)')}` }}</span></span>
+        <button v-if="isOwner || accountKind" class="button" :aria-expanded="editing === latch.kind" @click="editing === latch.kind ? (editing = '') : edit(latch)">{{ gettext('Set') }}<span class="sr-only"> {{ latch.words }}</span></button>
       </div>
-      <p v-for="fact in latch.broken" :key="fact" class="ml-17 text-sm text-rust">Broken: {{ fact }}</p>
+      <p v-for="fact in latch.broken" :key="fact" class="ml-17 text-sm text-rust">{{ gettext('Broken: %{fact}', { fact }) }}</p>
       <form v-if="editing === latch.kind" class="mt-2 space-y-3 rounded-md bg-sunk p-3" @submit.prevent="set(latch.kind)">
         <fieldset class="flex flex-wrap gap-4">
-          <legend class="sr-only">Mode</legend>
-          <label v-for="mode in ['off', 'warn', 'hold'] as const" :key="mode"><input v-model="form.mode" type="radio" :value="mode" class="accent-moss" @change="preview = null" /> {{ { off: 'off', warn: 'warn: say so, and let it pass', hold: 'hold: refuse it' }[mode] }}</label>
+          <legend class="sr-only">{{ gettext('Mode') }}</legend>
+          <label v-for="mode in ['off', 'warn', 'hold'] as const" :key="mode"><input v-model="form.mode" type="radio" :value="mode" class="accent-moss" @change="preview = null" /> {{ { off: 'off', warn: gettext('warn: say so, and let it pass'), hold: gettext('hold: refuse it') }[mode] }}</label>
         </fieldset>
-        <label v-if="['most_delegates', 'ends_within'].includes(latch.kind)" class="block">How many <input v-model.number="form.number" type="number" min="1" class="field ml-2 inline w-28" @input="preview = null" /></label>
+        <label v-if="['most_delegates', 'ends_within'].includes(latch.kind)" class="block">{{ gettext('How many') }} <input v-model.number="form.number" type="number" min="1" class="field ml-2 inline w-28" @input="preview = null" /></label>
         <div v-if="latch.kind === 'never_together'" class="grid gap-2 sm:grid-cols-2">
           <template v-for="side in ['first', 'second'] as const" :key="side">
-            <select v-if="permissions.data.value" v-model="form[side]" class="field" :aria-label="`The ${side} permission`" @change="preview = null"><option v-for="right in permissions.data.value.permissions" :key="right.key" :value="right.key">{{ right.sentence }}</option></select>
-            <input v-else v-model="form[side]" class="field font-mono text-sm" :aria-label="`The key of the ${side} permission`" @input="preview = null" />
+            <select v-if="permissions.data.value" v-model="form[side]" class="field" :aria-label="side === 'first' ? gettext('The first permission') : gettext('The second permission')" @change="preview = null"><option v-for="right in permissions.data.value.permissions" :key="right.key" :value="right.key">{{ right.sentence }}</option></select>
+            <input v-else v-model="form[side]" class="field font-mono text-sm" :aria-label="side === 'first' ? gettext('The key of the first permission') : gettext('The key of the second permission')" @input="preview = null" />
           </template>
         </div>
         <div v-if="preview" role="status">
-          <p v-if="!preview.broken.length">Nothing breaks it now.</p>
-          <p v-for="row in preview.broken" :key="row.account.id"><strong>{{ row.account.name }}</strong> breaks it: {{ row.breaches.map((b) => b.fact).join('; ') }}. That stays, and is flagged.</p>
+          <p v-if="!preview.broken.length">{{ gettext('Nothing breaks it now.') }}</p>
+          <p v-for="row in preview.broken" :key="row.account.id"><strong>{{ row.account.name }}</strong> {{ gettext('breaks it: %{breaches}. That stays, and is flagged.', { breaches: row.breaches.map((b) => b.fact).join('; ') }) }}</p>
         </div>
         <ProblemNote :error="failed" />
-        <div class="flex gap-2"><button type="button" class="button" @click="look(latch.kind)">Preview</button><button class="button-main">Set it to {{ form.mode }}</button></div>
+        <div class="flex gap-2"><button type="button" class="button" @click="look(latch.kind)">{{ gettext('Preview') }}</button><button class="button-main">{{ gettext('Set it to %{mode}', { mode: plain(form.mode) }) }}</button></div>
       </form>
     </li>
   </ul>

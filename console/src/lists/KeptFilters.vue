@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { reactive, ref } from 'vue'
 
@@ -41,27 +42,27 @@ function begin(): void {
 </script>
 
 <template>
-  <select v-if="data?.filters.length" class="field w-auto" aria-label="Saved filters" value="" @change="(choose(($event.target as HTMLSelectElement).value), (($event.target as HTMLSelectElement).value = ''))">
-    <option value="" disabled selected>Saved filters</option>
+  <select v-if="data?.filters.length" class="field w-auto" :aria-label="gettext('Saved filters')" value="" @change="(choose(($event.target as HTMLSelectElement).value), (($event.target as HTMLSelectElement).value = ''))">
+    <option value="" disabled selected>{{ gettext('Saved filters') }}</option>
     <option v-for="one in data.filters" :key="one.id" :value="one.id">{{ one.name }}{{ one.is_mine ? '' : ` (${one.by.name})` }}</option>
   </select>
-  <button type="button" class="rounded-md px-2 py-1 text-soft hover:text-ink" @click="begin">Save this filter</button>
-  <button v-if="data?.filters.length" type="button" class="rounded-md px-2 py-1 text-soft hover:text-ink" @click="isLooking = true">Mail and sharing</button>
-  <ModalBox :open="isKeeping" title="Save this filter" @close="isKeeping = false">
+  <button type="button" class="rounded-md px-2 py-1 text-soft hover:text-ink" @click="begin">{{ gettext('Save this filter') }}</button>
+  <button v-if="data?.filters.length" type="button" class="rounded-md px-2 py-1 text-soft hover:text-ink" @click="isLooking = true">{{ gettext('Mail and sharing') }}</button>
+  <ModalBox :open="isKeeping" :title="gettext('Save this filter')" @close="isKeeping = false">
     <form class="mt-3 space-y-4" @submit.prevent="keep">
-      <p class="text-soft">{{ [filter && `Filter: ${filter}`, search && `words: ${search}`].filter(Boolean).join('; ') || 'Everything' }}</p>
-      <label class="block font-semibold">Name <input v-model="form.name" required maxlength="120" class="field mt-1 font-normal" /></label>
-      <label class="flex items-center gap-2"><input v-model="form.is_shared" type="checkbox" class="accent-moss" /> Everybody may use it</label>
+      <p class="text-soft">{{ [filter && gettext('Filter: %{filter}', { filter }), search && gettext('words: %{search}', { search })].filter(Boolean).join('; ') || gettext('Everything') }}</p>
+      <label class="block font-semibold">{{ gettext('Name') }} <input v-model="form.name" required maxlength="120" class="field mt-1 font-normal" /></label>
+      <label class="flex items-center gap-2"><input v-model="form.is_shared" type="checkbox" class="accent-moss" /> {{ gettext('Everybody may use it') }}</label>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isKeeping = false">Cancel</button><button class="button-main">Save</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isKeeping = false">{{ gettext('Cancel') }}</button><button class="button-main">{{ gettext('Save') }}</button></div>
     </form>
   </ModalBox>
-  <ModalBox :open="isLooking" title="Saved filters" @close="isLooking = false">
+  <ModalBox :open="isLooking" :title="gettext('Saved filters')" @close="isLooking = false">
     <ul class="mt-3 divide-y divide-line">
       <li v-for="one in data?.filters ?? []" :key="one.id" class="flex flex-wrap items-center gap-2 py-2">
-        <span class="min-w-40 flex-1">{{ one.name }} <span class="block text-sm text-soft">{{ one.is_mine ? (one.is_shared ? 'yours, shared' : 'yours') : `of ${one.by.name}` }}</span></span>
-        <label>Mail <select class="field inline w-auto" :value="one.mail" :aria-label="`Mail of ${one.name}`" @change="mail(one, ($event.target as HTMLSelectElement).value)"><option value="never">never</option><option value="day">daily</option><option value="week">weekly</option></select></label>
-        <button v-if="one.is_mine" type="button" class="button" @click="run(() => send('DELETE', `/filters/${one.id}`))">Remove<span class="sr-only"> {{ one.name }}</span></button>
+        <span class="min-w-40 flex-1">{{ one.name }} <span class="block text-sm text-soft">{{ one.is_mine ? (one.is_shared ? gettext('yours, shared') : gettext('yours')) : gettext('of %{by}', { by: one.by.name }) }}</span></span>
+        <label>{{ gettext('Mail') }} <select class="field inline w-auto" :value="one.mail" :aria-label="gettext('Mail of %{one}', { one: one.name })" @change="mail(one, ($event.target as HTMLSelectElement).value)"><option value="never">{{ gettext('never') }}</option><option value="day">{{ gettext('daily') }}</option><option value="week">{{ gettext('weekly') }}</option></select></label>
+        <button v-if="one.is_mine" type="button" class="button" @click="run(() => send('DELETE', `/filters/${one.id}`))">{{ gettext('Remove') }}<span class="sr-only"> {{ one.name }}</span></button>
       </li>
     </ul>
     <ProblemNote :error="error" />

@@ -1,5 +1,5 @@
 <script setup lang="ts" generic="Row extends { id?: string | number; position?: number }">
-import { counted } from '@/frame/words'
+import { gettext, ngettext } from '@/frame/language'
 
 export interface Column {
   name: string
@@ -34,16 +34,16 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
 
 <template>
   <p v-if="picks && picked.length" class="mb-2 flex flex-wrap gap-3">
-    <span>{{ picked.length }} picked.</span>
-    <button v-if="total && picked.length < total" class="link" @click="$emit('all')">Select all {{ Math.min(total, 500) }} that match</button>
-    <button class="link" @click="picked = []">Clear selection</button>
+    <span>{{ gettext('%{picked} picked.', { picked: picked.length }) }}</span>
+    <button v-if="total && picked.length < total" class="link" @click="$emit('all')">{{ gettext('Select all %{count} that match', { count: Math.min(total, 500) }) }}</button>
+    <button class="link" @click="picked = []">{{ gettext('Clear selection') }}</button>
   </p>
-  <div class="card overflow-hidden md:overflow-x-auto">
+  <div class="card relative overflow-hidden md:overflow-x-auto">
     <table class="block w-full md:table">
       <caption class="sr-only">{{ caption }}</caption>
       <thead class="hidden bg-sunk text-left md:table-header-group">
         <tr>
-          <th v-if="picks" scope="col" class="w-10 px-3"><span class="sr-only">Pick</span></th>
+          <th v-if="picks" scope="col" class="w-10 px-3"><span class="sr-only">{{ gettext('Pick') }}</span></th>
           <th
             v-for="column in columns"
             :key="column.name"
@@ -55,7 +55,7 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
               {{ column.label }}
               <span aria-hidden="true" class="text-soft">{{ { ascending: '↑', descending: '↓', none: '' }[direction(column.sort)] }}</span>
             </button>
-            <template v-else>{{ column.label }}<span v-if="!column.label" class="sr-only">What to do</span></template>
+            <template v-else>{{ column.label }}<span v-if="!column.label" class="sr-only">{{ gettext('What to do') }}</span></template>
           </th>
         </tr>
       </thead>
@@ -66,7 +66,7 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
           class="block border-t border-line px-4 py-3 first:border-t-0 hover:bg-sky-wash/60 md:table-row md:px-0 md:py-0 md:first:border-t"
         >
           <td v-if="picks" class="float-right md:float-none md:table-cell md:px-3 md:align-top">
-            <input v-model="picked" type="checkbox" :value="row.id" class="mt-3 size-4.5 accent-moss" :aria-label="`Select ${row.id}`" />
+            <input v-model="picked" type="checkbox" :value="row.id" class="mt-3 size-4.5 accent-moss" :aria-label="gettext('Select %{id}', { id: row.id })" />
           </td>
           <td
             v-for="(column, index) in columns"
@@ -81,8 +81,8 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
       </tbody>
     </table>
   </div>
-  <nav v-if="hasMore || hasLess" aria-label="Pages" class="mt-3 flex gap-2">
-    <button class="button" :disabled="!hasLess" @click="$emit('less')">Before</button>
-    <button class="button" :disabled="!hasMore" @click="$emit('more')">Next {{ counted(rows.length, 'row') }}</button>
+  <nav v-if="hasMore || hasLess" :aria-label="gettext('Pages')" class="mt-3 flex gap-2">
+    <button class="button" :disabled="!hasLess" @click="$emit('less')">{{ gettext('Before') }}</button>
+    <button class="button" :disabled="!hasMore" @click="$emit('more')">{{ gettext('Next %{count}', { count: ngettext('%{n} row', '%{n} rows', rows.length) }) }}</button>
   </nav>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { useQuery } from '@pinia/colada'
 import { refDebounced } from '@vueuse/core'
@@ -11,7 +12,7 @@ import { usePlaces } from '@/frame/places'
 import { plain } from '@/frame/words'
 
 type One = Found['found'][number]
-const KINDS: Record<One['kind'], string> = { people: 'People', accounts: 'Accounts', apps: 'Apps', teams: 'Teams', grants: 'Grants', flags: 'Flags', rounds: 'Reviews', systems: 'Systems' }
+const KINDS: Record<One['kind'], string> = { people: gettext('People'), accounts: gettext('Accounts'), apps: gettext('Apps'), teams: gettext('Teams'), grants: gettext('Grants'), flags: gettext('Flags'), rounds: gettext('Reviews'), systems: gettext('Systems') }
 const router = useRouter()
 const isOpen = ref(false)
 const typed = ref('')
@@ -65,19 +66,19 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
 </script>
 
 <template>
-  <button class="button border-transparent bg-transparent" aria-keyshortcuts="/ Control+K" @click="open">Search<kbd class="ml-1 hidden rounded-sm border border-line px-1.5 text-sm text-soft sm:inline" aria-hidden="true">/</kbd></button>
+  <button class="button border-transparent bg-transparent" aria-keyshortcuts="/ Control+K" @click="open">{{ gettext('Search') }}<kbd class="ml-1 hidden rounded-sm border border-line px-1.5 text-sm text-soft sm:inline" aria-hidden="true">/</kbd></button>
   <Dialog :open="isOpen" class="relative z-50" @close="isOpen = false">
     <div class="fixed inset-0 bg-ink/40" aria-hidden="true" />
     <div class="fixed inset-0 overflow-y-auto p-4 sm:p-[10vh]">
       <DialogPanel class="mx-auto max-w-2xl rounded-lg border border-line bg-card p-4 shadow-lg">
-        <DialogTitle as="h2" class="sr-only">Search</DialogTitle>
+        <DialogTitle as="h2" class="sr-only">{{ gettext('Search') }}</DialogTitle>
         <Combobox :model-value="null" @update:model-value="go">
-          <ComboboxInput class="field" aria-label="Find anything" placeholder="A person, an account, an app, a flag, a page…" autocomplete="off" @change="typed = $event.target.value" />
-          <ComboboxOptions static class="mt-3 max-h-[60vh] overflow-y-auto" aria-label="Matches">
+          <ComboboxInput class="field" :aria-label="gettext('Find anything')" :placeholder="gettext('A person, an account, an app, a flag, a page…')" autocomplete="off" @change="typed = $event.target.value" />
+          <ComboboxOptions static class="mt-3 max-h-[60vh] overflow-y-auto" :aria-label="gettext('Matches')">
             <template v-if="fitting.length">
-              <p class="px-3 pt-2 text-sm font-semibold text-soft" aria-hidden="true">Pages</p>
+              <p class="px-3 pt-2 text-sm font-semibold text-soft" aria-hidden="true">{{ gettext('Pages') }}</p>
               <ComboboxOption v-for="place in fitting" :key="place.to" v-slot="{ active }" :value="place" as="template">
-                <li class="cursor-pointer rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''"><span class="sr-only">Page: </span>{{ place.label }} <span class="text-sm text-soft">{{ place.about }}</span></li>
+                <li class="cursor-pointer rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''"><span class="sr-only">{{ `${gettext('Page:')} ` }}</span>{{ place.label }} <span class="text-sm text-soft">{{ place.about }}</span></li>
               </ComboboxOption>
             </template>
             <template v-for="group in groups" :key="group.kind">
@@ -88,7 +89,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
             </template>
           </ComboboxOptions>
         </Combobox>
-        <p class="mt-2 px-3 text-soft" role="status">{{ words.length < 2 ? 'Type two letters or more to search the register.' : status === 'pending' ? 'Searching…' : groups.length || fitting.length ? '' : 'Nothing that you may see matches.' }}</p>
+        <p class="mt-2 px-3 text-soft" role="status">{{ words.length < 2 ? gettext('Type two letters or more to search the register.') : status === 'pending' ? gettext('Searching…') : groups.length || fitting.length ? '' : gettext('Nothing that you may see matches.') }}</p>
       </DialogPanel>
     </div>
   </Dialog>

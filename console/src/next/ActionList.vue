@@ -2,8 +2,9 @@
 import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
+import { gettext, ngettext, pgettext } from '@/frame/language'
 import type { NextAction } from '@/service/types'
-import { counted, day } from '@/frame/words'
+import { day } from '@/frame/words'
 
 import ActionDialogs from './ActionDialogs.vue'
 import PostponeDialog from './PostponeDialog.vue'
@@ -14,16 +15,16 @@ const emit = defineEmits<{ changed: [] }>()
 
 /** What the button says that opens the preview. */
 const VERBS: Record<string, string> = {
-  end: 'Preview the end',
-  trim: 'Preview the trim',
-  set_end: 'Preview the new end',
-  end_sessions: 'Preview the end',
-  hand_over: 'Hand over',
-  identify: 'Identify',
-  close_exposures: 'Preview closing',
-  review: 'Review',
-  record: 'Preview recording',
-  accept: 'Accept',
+  end: gettext('Preview the end'),
+  trim: gettext('Preview the trim'),
+  set_end: gettext('Preview the new end'),
+  end_sessions: gettext('Preview the end'),
+  hand_over: gettext('Hand over'),
+  identify: gettext('Identify'),
+  close_exposures: gettext('Preview closing'),
+  review: gettext('Review'),
+  record: gettext('Preview recording'),
+  accept: pgettext('flag', 'Accept'),
 }
 const doing = ref<NextAction | null>(null)
 const later = ref<NextAction | null>(null)
@@ -42,14 +43,14 @@ const done = (): void => {
         <p class="text-sm">{{ action.clears[0]?.sentence }}</p>
         <p class="text-sm text-soft">
           <SeverityMark :severity="action.clears[0]?.severity ?? 1" class="mr-2 inline-flex" />
-          Would clear {{ counted(action.clears.length, 'flag') }}. {{ action.notes.join(' ') }}
-          <RouterLink v-if="!isMatter" :to="`/matters/${action.matter}`" class="link">Why<span class="sr-only">: {{ action.title }}</span></RouterLink>
+          {{ gettext('Would clear %{count}. %{notes}', { count: ngettext('%{n} flag', '%{n} flags', action.clears.length), notes: action.notes.join(' ') }) }}
+          <RouterLink v-if="!isMatter" :to="`/matters/${action.matter}`" class="link">{{ gettext('Why') }}<span class="sr-only">: {{ action.title }}</span></RouterLink>
         </p>
-        <p v-if="action.later_until" class="text-sm">Put off until {{ day(action.later_until) }}: {{ action.later_because }}</p>
+        <p v-if="action.later_until" class="text-sm">{{ gettext('Put off until %{later_until}: %{later_because}', { later_until: day(action.later_until), later_because: action.later_because }) }}</p>
       </div>
       <div class="col-start-2 flex items-start gap-2 sm:col-start-3">
-        <button class="button" @click="doing = action">{{ VERBS[action.kind] ?? 'Open' }}<span class="sr-only">: {{ action.title }}</span></button>
-        <button v-if="!isMatter" class="button border-transparent bg-transparent text-soft" @click="later = action">Later<span class="sr-only">: {{ action.title }}</span></button>
+        <button class="button" @click="doing = action">{{ VERBS[action.kind] ?? gettext('Open') }}<span class="sr-only">: {{ action.title }}</span></button>
+        <button v-if="!isMatter" class="button border-transparent bg-transparent text-soft" @click="later = action">{{ gettext('Later') }}<span class="sr-only">: {{ action.title }}</span></button>
       </div>
     </li>
   </ol>

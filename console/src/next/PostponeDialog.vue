@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import type { NextAction } from '@/service/types'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import DayField from '@/frame/DayField.vue'
 
 const props = defineProps<{ action: NextAction | null }>()
 const emit = defineEmits<{ close: []; done: [] }>()
@@ -32,16 +34,16 @@ async function postpone(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="action !== null" title="Later, because …" @close="$emit('close')">
+  <ModalBox :open="action !== null" :title="gettext('Later, because …')" @close="$emit('close')">
     <p class="mt-2">{{ action?.title }}</p>
-    <p class="mt-1 text-sm text-soft">It is left out of your list until then. Nobody else’s list changes.</p>
+    <p class="mt-1 text-sm text-soft">{{ gettext('It is left out of your list until then. Nobody else’s list changes.') }}</p>
     <form class="mt-4 space-y-3" @submit.prevent="postpone">
-      <label class="block font-semibold">Because <input v-model="reason" required minlength="3" class="field mt-1 font-normal" /></label>
-      <label class="block font-semibold">Until the end of <input v-model="lastDay" type="date" required class="field mt-1 max-w-48 font-normal" /></label>
+      <label class="block font-semibold">{{ gettext('Because') }} <input v-model="reason" required minlength="3" class="field mt-1 font-normal" /></label>
+      <DayField v-model="lastDay" end required :label="gettext('Until the end of')" class="max-w-64" />
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Cancel</button>
-        <button class="button-main">Put it off</button>
+        <button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button>
+        <button class="button-main">{{ gettext('Put it off') }}</button>
       </div>
     </form>
   </ModalBox>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { reactive, ref } from 'vue'
 
@@ -32,15 +33,15 @@ async function offer(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="open" :title="`Hand ${account.name} over`" @close="$emit('close')">
-    <p v-if="sent" class="mt-4" role="status">A link has been sent to {{ sent.person.name }}. Nothing changes until they accept; the link expires {{ moment(sent.runs_out_at) }}.</p>
+  <ModalBox :open="open" :title="gettext('Hand %{account} over', { account: account.name })" @close="$emit('close')">
+    <p v-if="sent" class="mt-4" role="status">{{ gettext('A link has been sent to %{person}. Nothing changes until they accept; the link expires %{runs_out_at}.', { person: sent.person.name, runs_out_at: moment(sent.runs_out_at) }) }}</p>
     <form v-else class="mt-3 space-y-4" @submit.prevent="offer">
-      <p>{{ account.owner?.name ?? 'Nobody' }} owns it until the new owner has accepted by the link that is sent to them.</p>
-      <label class="block font-semibold">To whom <span class="font-normal text-soft">(with a confirmed address)</span><RecordPicker of="people" label="To whom" class="mt-1" required :filter="MAY_OWN" :model-value="form.to || null" @update:model-value="form.to = $event ?? ''" /></label>
-      <label class="block font-semibold">What the present owner keeps <select v-model="form.keeps" class="field mt-1 font-normal"><option value="">Nothing</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
-      <label class="block font-semibold">Why <input v-model="form.reason" class="field mt-1 font-normal" /></label>
+      <p>{{ gettext('%{owner} owns it until the new owner has accepted by the link that is sent to them.', { owner: account.owner?.name ?? gettext('Nobody') }) }}</p>
+      <label class="block font-semibold">{{ gettext('To whom') }} <span class="font-normal text-soft">{{ gettext('(with a confirmed address)') }}</span><RecordPicker of="people" :label="gettext('To whom')" class="mt-1" required :filter="MAY_OWN" :model-value="form.to || null" @update:model-value="form.to = $event ?? ''" /></label>
+      <label class="block font-semibold">{{ gettext('What the present owner keeps') }} <select v-model="form.keeps" class="field mt-1 font-normal"><option value="">{{ gettext('Nothing') }}</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
+      <label class="block font-semibold">{{ gettext('Why') }} <input v-model="form.reason" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main">Send the link</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button><button class="button-main">{{ gettext('Send the link') }}</button></div>
     </form>
   </ModalBox>
 </template>

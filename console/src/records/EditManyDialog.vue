@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { CallFailed, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { EditManyPreview } from '@/service/types'
-import { FORMS, NOUNS, fresh, shown, type KindOfRecord, type Values } from './forms'
-import { counted, plain } from '@/frame/words'
+import { FORMS, changeMany, fresh, shown, type KindOfRecord, type Values } from './forms'
+import { plain } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
@@ -23,7 +24,6 @@ const preview = ref<EditManyPreview | null>(null)
 const error = ref<unknown>(null)
 const isBusy = ref(false)
 const chosen = computed(() => fields.value.find((one) => one.name === field.value))
-const noun = computed(() => counted(props.ids.length, NOUNS[props.kind], props.kind))
 
 watch(() => props.open, (open) => {
   if (!open) return
@@ -61,25 +61,25 @@ const make = () => attempt(async () => {
 </script>
 
 <template>
-  <ModalBox :open="open" :title="`Change ${noun}`" @close="$emit('close')">
+  <ModalBox :open="open" :title="changeMany(kind, ids.length)" @close="$emit('close')">
     <form class="mt-3 space-y-4" @submit.prevent="preview ? make() : look()">
-      <label class="block font-semibold">What is changed <select v-model="field" class="field mt-1 font-normal"><option v-for="one in fields" :key="one.name" :value="one.name">{{ one.label }}</option></select></label>
+      <label class="block font-semibold">{{ gettext('What is changed') }} <select v-model="field" class="field mt-1 font-normal"><option v-for="one in fields" :key="one.name" :value="one.name">{{ one.label }}</option></select></label>
       <FieldInput v-if="chosen" v-model="values[field]" :field="{ ...chosen, help: undefined, fixed: false }" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" is-new />
-      <FieldInput v-if="field === 'standing' && values.standing !== 'current'" v-model="values.leaves_on" :field="{ name: 'leaves_on', label: 'Last day', reads: 'day' }" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" is-new />
+      <FieldInput v-if="field === 'standing' && values.standing !== 'current'" v-model="values.leaves_on" :field="{ name: 'leaves_on', label: gettext('Last day'), reads: 'day' }" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" is-new />
       <div v-if="preview" class="max-h-72 overflow-y-auto rounded-md bg-sunk p-3" data-test="edits-preview">
-        <p class="font-semibold">{{ preview.changed }} will change{{ preview.refused ? `, ${preview.refused} can’t` : '' }}.</p>
+        <p class="font-semibold">{{ gettext('%{changed} will change%{refused}.', { changed: preview.changed, refused: preview.refused ? gettext(', %{refused} can’t', { refused: preview.refused }) : '' }) }}</p>
         <ul>
           <li v-for="line in preview.lines" :key="line.id" class="py-0.5">
-            {{ line.name || 'One that is gone' }}:
+            {{ line.name || gettext('One that is gone') }}:
             <span v-if="line.refused" class="text-rust">{{ line.refused }} {{ line.remedy }}</span>
-            <span v-else-if="!line.changes.length" class="text-soft">is so already</span>
-            <span v-for="one in line.changes" :key="one.field">{{ plain(one.field) }} from {{ shown(one.was, named) }} to {{ shown(one.will, named) }} </span>
+            <span v-else-if="!line.changes.length" class="text-soft">{{ gettext('is so already') }}</span>
+            <span v-for="one in line.changes" :key="one.field">{{ `${gettext('%{field} from %{was} to %{will}', { field: plain(one.field), was: shown(one.was, named), will: shown(one.will, named) })} ` }}</span>
           </li>
         </ul>
-        <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">A latch warns ({{ breach.latch }}): {{ breach.fact }}.</p>
+        <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">{{ gettext('A latch warns (%{latch}): %{fact}.', { latch: breach.latch, fact: breach.fact }) }}</p>
       </div>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main" :disabled="isBusy || (preview !== null && !preview.changed)">{{ preview ? `Change ${preview.changed}` : 'Preview' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button><button class="button-main" :disabled="isBusy || (preview !== null && !preview.changed)">{{ preview ? gettext('Change %{changed}', { changed: preview.changed }) : gettext('Preview') }}</button></div>
     </form>
   </ModalBox>
 </template>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
+import { gettext } from '@/frame/language'
 import type { Field, Values } from './forms'
 
 import RecordPicker from './RecordPicker.vue'
@@ -19,7 +20,7 @@ const marks = computed(() => (value.value as { kind: string; value: string }[]) 
 const logins = computed(() => (value.value as { system: string; name: string }[]) ?? [])
 const many = computed(() => (value.value as string[]) ?? [])
 const payer = computed(() => value.value as { kind: string; id: string } | null)
-const MARKS: [string, string][] = [['uid', 'uid'], ['fingerprint', 'key’s fingerprint'], ['employee', 'staff number']]
+const MARKS: [string, string][] = [['uid', 'uid'], ['fingerprint', gettext('key’s fingerprint')], ['employee', gettext('staff number')]]
 const PAYERS: [string, string][] = [['person', 'people'], ['team', 'teams'], ['account', 'accounts']]
 
 function put<T>(list: T[], place: number, change: Partial<T> | null): void {
@@ -35,38 +36,38 @@ function put<T>(list: T[], place: number, change: Partial<T> | null): void {
     <legend class="font-semibold">{{ field.label }}</legend>
     <template v-if="field.reads === 'marks'">
       <div v-for="(mark, place) in marks" :key="place" class="mt-1 flex gap-2">
-        <select :value="mark.kind" :aria-label="`Kind of mark ${place + 1}`" class="field w-44" @change="put(marks, place, { kind: ($event.target as HTMLSelectElement).value })"><option v-for="[kind, words] in MARKS" :key="kind" :value="kind">{{ words }}</option></select>
-        <input :value="mark.value" :aria-label="`Mark ${place + 1}`" class="field" @input="put(marks, place, { value: ($event.target as HTMLInputElement).value })" />
-        <button type="button" class="button" @click="put(marks, place, null)">Remove<span class="sr-only"> mark {{ place + 1 }}</span></button>
+        <select :value="mark.kind" :aria-label="gettext('Kind of mark %{place}', { place: place + 1 })" class="field w-44" @change="put(marks, place, { kind: ($event.target as HTMLSelectElement).value })"><option v-for="[kind, words] in MARKS" :key="kind" :value="kind">{{ words }}</option></select>
+        <input :value="mark.value" :aria-label="gettext('Mark %{place}', { place: place + 1 })" class="field" @input="put(marks, place, { value: ($event.target as HTMLInputElement).value })" />
+        <button type="button" class="button" @click="put(marks, place, null)">{{ gettext('Remove') }}<span class="sr-only">{{ ` ${gettext('mark %{place}', { place: place + 1 })}` }}</span></button>
       </div>
-      <button type="button" class="link mt-1" @click="value = [...marks, { kind: 'uid', value: '' }]">Add a mark</button>
+      <button type="button" class="link mt-1" @click="value = [...marks, { kind: 'uid', value: '' }]">{{ gettext('Add a mark') }}</button>
     </template>
     <template v-else-if="field.reads === 'logins'">
       <div v-for="(login, place) in logins" :key="place" class="mt-1 flex flex-wrap gap-2 sm:flex-nowrap">
-        <RecordPicker :id="`${ident}-${place}`" of="systems" :label="`System of login ${place + 1}`" class="w-full" :model-value="login.system" :named="named[login.system]" @update:model-value="put(logins, place, { system: $event ?? '' })" />
-        <input :value="login.name" :aria-label="`Login ${place + 1}`" class="field" @input="put(logins, place, { name: ($event.target as HTMLInputElement).value })" />
-        <button type="button" class="button" @click="put(logins, place, null)">Remove<span class="sr-only"> login {{ place + 1 }}</span></button>
+        <RecordPicker :id="`${ident}-${place}`" of="systems" :label="gettext('System of login %{place}', { place: place + 1 })" class="w-full" :model-value="login.system" :named="named[login.system]" @update:model-value="put(logins, place, { system: $event ?? '' })" />
+        <input :value="login.name" :aria-label="gettext('Login %{place}', { place: place + 1 })" class="field" @input="put(logins, place, { name: ($event.target as HTMLInputElement).value })" />
+        <button type="button" class="button" @click="put(logins, place, null)">{{ gettext('Remove') }}<span class="sr-only">{{ ` ${gettext('login %{place}', { place: place + 1 })}` }}</span></button>
       </div>
-      <button type="button" class="link mt-1" @click="value = [...logins, { system: '', name: '' }]">Add a login</button>
+      <button type="button" class="link mt-1" @click="value = [...logins, { system: '', name: '' }]">{{ gettext('Add a login') }}</button>
     </template>
     <template v-else-if="field.reads === 'many'">
       <ul class="mt-1 flex flex-wrap gap-1.5">
-        <li v-for="(ident_, place) in many" :key="ident_" class="flex items-center gap-1 rounded-full border border-line bg-sunk pl-3">{{ named[ident_] ?? 'one more' }}<button type="button" class="rounded-full px-2" @click="put(many as never[], place, null)">×<span class="sr-only">Take out {{ named[ident_] }}</span></button></li>
+        <li v-for="(ident_, place) in many" :key="ident_" class="flex items-center gap-1 rounded-full border border-line bg-sunk pl-3">{{ named[ident_] ?? gettext('one more') }}<button type="button" class="rounded-full px-2" @click="put(many as never[], place, null)">×<span class="sr-only">{{ gettext('Take out %{named}', { named: named[ident_] }) }}</span></button></li>
       </ul>
-      <RecordPicker :id="ident" :of="field.of!" :label="`Add to ${field.label}`" class="mt-1" :filter="account ? `account.id eq &quot;${account}&quot;` : undefined" :model-value="null" @update:model-value="$event && !many.includes($event) && (value = [...many, $event])" @named="emit('named', many[many.length - 1] ?? '', $event)" />
+      <RecordPicker :id="ident" :of="field.of!" :label="gettext('Add to %{label}', { label: field.label })" class="mt-1" :filter="account ? `account.id eq &quot;${account}&quot;` : undefined" :model-value="null" @update:model-value="$event && !many.includes($event) && (value = [...many, $event])" @named="emit('named', many[many.length - 1] ?? '', $event)" />
     </template>
     <div v-else class="mt-1 flex flex-wrap gap-2 sm:flex-nowrap">
-      <select class="field w-44" :aria-label="`Kind of: ${field.label}`" :value="payer?.kind ?? ''" @change="value = ($event.target as HTMLSelectElement).value ? { kind: ($event.target as HTMLSelectElement).value, id: '' } : null">
-        <option value="">not known</option>
-        <option value="person">a person</option>
-        <option value="team">a team or partner</option>
-        <option value="account">another account</option>
+      <select class="field w-44" :aria-label="gettext('Kind of: %{label}', { label: field.label })" :value="payer?.kind ?? ''" @change="value = ($event.target as HTMLSelectElement).value ? { kind: ($event.target as HTMLSelectElement).value, id: '' } : null">
+        <option value="">{{ gettext('not known') }}</option>
+        <option value="person">{{ gettext('a person') }}</option>
+        <option value="team">{{ gettext('a team or partner') }}</option>
+        <option value="account">{{ gettext('another account') }}</option>
       </select>
       <RecordPicker v-if="payer" :id="ident" :key="payer.kind" class="w-full" :of="PAYERS.find(([kind]) => kind === payer!.kind)![1]" :label="field.label" :model-value="payer.id || null" :named="named[payer.id]" @update:model-value="value = { kind: payer!.kind, id: $event ?? '' }" />
     </div>
   </fieldset>
   <div v-else>
-    <label :for="ident" class="block font-semibold">{{ field.label }}<span v-if="field.required" class="font-normal text-soft"> (needed)</span></label>
+    <label :for="ident" class="block font-semibold">{{ field.label }}<span v-if="field.required" class="font-normal text-soft">{{ ` ${gettext('(needed)')}` }}</span></label>
     <RecordPicker v-if="field.reads === 'one'" :id="ident" v-model="one" :of="field.of!" :label="field.label" class="mt-1" :named="named[one ?? '']" :disabled="field.fixed && !isNew" :describedby="described" :invalid="Boolean(fault)" />
     <textarea v-else-if="field.reads === 'long'" :id="ident" v-model="text" rows="2" class="field mt-1" :aria-describedby="described" :aria-invalid="Boolean(fault) || undefined" />
     <textarea v-else-if="field.reads === 'emails'" :id="ident" v-model="lines" rows="2" class="field mt-1" :aria-describedby="described" :aria-invalid="Boolean(fault) || undefined" />

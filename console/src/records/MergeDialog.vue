@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { CallFailed, send, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { MergePreview } from '@/service/types'
@@ -49,20 +50,20 @@ async function merge(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="open" :title="`Merge another record into ${name}`" @close="$emit('close')">
+  <ModalBox :open="open" :title="gettext('Merge another record into %{name}', { name })" @close="$emit('close')">
     <form class="mt-3 space-y-4" @submit.prevent="merge">
-      <p class="text-soft">For when two records are of one {{ kind === 'people' ? 'person' : 'app' }}. It can be undone for thirty days.</p>
-      <div><label for="merge-drop" class="font-semibold">The other record</label><RecordPicker id="merge-drop" v-model="drop" :of="kind" label="The other record" :filter="`not (id eq &quot;${id}&quot;)`" class="mt-1" /></div>
+      <p class="text-soft">{{ kind === 'people' ? gettext('For when two records are of one person. It can be undone for thirty days.') : gettext('For when two records are of one app. It can be undone for thirty days.') }}</p>
+      <div><label for="merge-drop" class="font-semibold">{{ gettext('The other record') }}</label><RecordPicker id="merge-drop" v-model="drop" :of="kind" :label="gettext('The other record')" :filter="`not (id eq &quot;${id}&quot;)`" class="mt-1" /></div>
       <div v-if="preview" class="space-y-2 rounded-md bg-sunk p-3" data-test="merge-preview">
-        <p v-if="preview.moves.length"><strong>{{ preview.moves.map((one) => one.what).join(', ') }}</strong> of {{ preview.gone.name }} will be {{ preview.kept.name }}’s.</p>
-        <p v-else>Nothing refers to {{ preview.gone.name }}.</p>
-        <p v-for="fill in preview.fills" :key="fill.field">The {{ plain(fill.field) }} is filled in: {{ fill.will }}</p>
-        <p v-for="lost in preview.loses" :key="lost.field">The {{ plain(lost.field) }} “{{ lost.was }}” is not kept; it stays “{{ lost.will }}”.</p>
-        <p v-if="preview.accounts.length"><strong>{{ preview.kept.name }} can act in more:</strong> {{ preview.accounts.map((one) => one.name).join(', ') }}</p>
-        <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">A latch will be broken and flagged ({{ breach.latch }}): {{ breach.fact }}.</p>
+        <p v-if="preview.moves.length"><strong>{{ preview.moves.map((one) => one.what).join(', ') }}</strong> {{ gettext('of %{gone} will be %{kept}’s.', { gone: preview.gone.name, kept: preview.kept.name }) }}</p>
+        <p v-else>{{ gettext('Nothing refers to %{gone}.', { gone: preview.gone.name }) }}</p>
+        <p v-for="fill in preview.fills" :key="fill.field">{{ gettext('The %{field} is filled in: %{will}', { field: plain(fill.field), will: fill.will }) }}</p>
+        <p v-for="lost in preview.loses" :key="lost.field">{{ gettext('The %{field} “%{was}” is not kept; it stays “%{will}”.', { field: plain(lost.field), was: lost.was, will: lost.will }) }}</p>
+        <p v-if="preview.accounts.length"><strong>{{ gettext('%{kept} can act in more:', { kept: preview.kept.name }) }}</strong> {{ preview.accounts.map((one) => one.name).join(', ') }}</p>
+        <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">{{ gettext('A latch will be broken and flagged (%{latch}): %{fact}.', { latch: breach.latch, fact: breach.fact }) }}</p>
       </div>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main" :disabled="!preview || isBusy">{{ preview ? `Merge ${preview.gone.name} into ${preview.kept.name}` : 'Merge' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button><button class="button-main" :disabled="!preview || isBusy">{{ preview ? gettext('Merge %{gone} into %{kept}', { gone: preview.gone.name, kept: preview.kept.name }) : gettext('Merge') }}</button></div>
     </form>
   </ModalBox>
 </template>

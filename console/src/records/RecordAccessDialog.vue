@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
+import { gettext, ngettext, pgettext } from '@/frame/language'
 import { watchDebounced } from '@vueuse/core'
 
 import { CallFailed, get, getAs, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { RecordAccessPreview, Rows } from '@/service/types'
-import { counted } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import DayField from '@/frame/DayField.vue'
 
 import RecordPicker from './RecordPicker.vue'
 
@@ -85,8 +86,8 @@ async function read(): Promise<void> {
       const kind = holder && holder === (await byName('people', given.holder)) ? 'person' : holder === (await byName('teams', given.holder)) ? 'team' : 'app'
       const level = of ? await byName('levels', given.level, `system.id eq "${of}"`) : null
       const giver = given.given_by ? await byName('people', given.given_by) : ''
-      const lacks = [!account && `no account “${given.account}”`, !holder && `nobody called “${given.holder}”`, account && !level && `no level “${given.level}” there`, given.given_by && !giver && `nobody called “${given.given_by}”`].filter(Boolean)
-      if (lacks.length) bad.push(`Line ${index + 1}: ${lacks.join(', ')}.`)
+      const lacks = [!account && gettext('no account “%{account}”', { account: given.account }), !holder && gettext('nobody called “%{holder}”', { holder: given.holder }), account && !level && gettext('no level “%{level}” there', { level: given.level }), given.given_by && !giver && gettext('nobody called “%{given_by}”', { given_by: given.given_by })].filter(Boolean)
+      if (lacks.length) bad.push(gettext('Line %{index}: %{lacks}.', { index: index + 1, lacks: lacks.join(', ') }))
       else good.push({ account: account!, holder_kind: kind, holder: holder!, level: level!, since: given.since, last_day: given.last_day, given_by: giver ?? '', evidence: given.evidence })
     }
   } catch (failed) {
@@ -122,41 +123,41 @@ const canKeep = computed(() => preview.value !== null && !preview.value.refused 
 </script>
 
 <template>
-  <ModalBox :open="open" :title="account ? `Record who has access to ${account.name}` : 'Record access that exists'" @close="$emit('close')">
+  <ModalBox :open="open" :title="account ? gettext('Record who has access to %{account}', { account: account.name }) : gettext('Record access that exists')" @close="$emit('close')">
     <form class="mt-3 space-y-4" @submit.prevent="canKeep ? keep() : look()">
-      <p class="text-soft">For what is there already. Nobody is asked; it is marked as recorded by you, not as given by you.</p>
-      <div class="flex gap-1" role="group" aria-label="How">
-        <button type="button" class="rounded-full border px-3 py-1" :class="how === 'one' ? 'border-moss bg-moss text-moss-ink' : 'border-line'" :aria-pressed="how === 'one'" @click="how = 'one'">One</button>
-        <button type="button" class="rounded-full border px-3 py-1" :class="how === 'table' ? 'border-moss bg-moss text-moss-ink' : 'border-line'" :aria-pressed="how === 'table'" @click="how = 'table'">Paste a table</button>
+      <p class="text-soft">{{ gettext('For what is there already. Nobody is asked; it is marked as recorded by you, not as given by you.') }}</p>
+      <div class="flex gap-1" role="group" :aria-label="gettext('How')">
+        <button type="button" class="rounded-full border px-3 py-1" :class="how === 'one' ? 'border-moss bg-moss text-moss-ink' : 'border-line'" :aria-pressed="how === 'one'" @click="how = 'one'">{{ gettext('One') }}</button>
+        <button type="button" class="rounded-full border px-3 py-1" :class="how === 'table' ? 'border-moss bg-moss text-moss-ink' : 'border-line'" :aria-pressed="how === 'table'" @click="how = 'table'">{{ gettext('Paste a table') }}</button>
       </div>
       <template v-if="how === 'one'">
-        <div v-if="!account"><label for="known-account" class="font-semibold">Account</label><RecordPicker id="known-account" v-model="line.account" of="accounts" label="Account" class="mt-1" /></div>
+        <div v-if="!account"><label for="known-account" class="font-semibold">{{ gettext('Account') }}</label><RecordPicker id="known-account" v-model="line.account" of="accounts" :label="gettext('Account')" class="mt-1" /></div>
         <div class="grid gap-3 sm:grid-cols-[10rem_1fr]">
-          <label class="font-semibold">Held by <select v-model="line.holder_kind" class="field mt-1 font-normal" @change="line.holder = ''"><option value="person">a person</option><option value="team">a team</option><option value="app">an app</option><option value="account">an account</option></select></label>
-          <div><label for="known-holder" class="font-semibold">Who</label><RecordPicker id="known-holder" :key="line.holder_kind" v-model="line.holder" :of="LISTS[line.holder_kind]!" label="Who" class="mt-1" /></div>
+          <label class="font-semibold">{{ gettext('Held by') }} <select v-model="line.holder_kind" class="field mt-1 font-normal" @change="line.holder = ''"><option value="person">{{ gettext('a person') }}</option><option value="team">{{ gettext('a team') }}</option><option value="app">{{ gettext('an app') }}</option><option value="account">{{ gettext('an account') }}</option></select></label>
+          <div><label for="known-holder" class="font-semibold">{{ gettext('Who') }}</label><RecordPicker id="known-holder" :key="line.holder_kind" v-model="line.holder" :of="LISTS[line.holder_kind]!" :label="gettext('Who')" class="mt-1" /></div>
         </div>
-        <div><label for="known-level" class="font-semibold">Level</label><RecordPicker id="known-level" :key="system" v-model="line.level" of="levels" label="Level" class="mt-1" :filter="`system.id eq &quot;${system}&quot; and single eq false`" :disabled="!system" /></div>
+        <div><label for="known-level" class="font-semibold">{{ gettext('Level') }}</label><RecordPicker id="known-level" :key="system" v-model="line.level" of="levels" :label="gettext('Level')" class="mt-1" :filter="`system.id eq &quot;${system}&quot; and single eq false`" :disabled="!system" /></div>
         <div class="grid gap-3 sm:grid-cols-3">
-          <label class="font-semibold">Since <input v-model="line.since" type="date" class="field mt-1 font-normal" /></label>
-          <label class="font-semibold">Last day <input v-model="line.last_day" type="date" class="field mt-1 font-normal" /></label>
-          <div><label for="known-giver" class="font-semibold">Given by</label><RecordPicker id="known-giver" v-model="line.given_by" of="people" label="Given by" class="mt-1" /></div>
+          <DayField v-model="line.since" past :label="gettext('Since')" />
+          <DayField v-model="line.last_day" end :label="gettext('Last day')" />
+          <div><label for="known-giver" class="font-semibold">{{ gettext('Given by') }}</label><RecordPicker id="known-giver" v-model="line.given_by" of="people" :label="gettext('Given by')" class="mt-1" /></div>
         </div>
-        <label class="block font-semibold">How you know <input v-model="line.evidence" class="field mt-1 font-normal" placeholder="Seen in the mailbox’s list of members" /></label>
+        <label class="block font-semibold">{{ gettext('How you know') }} <input v-model="line.evidence" class="field mt-1 font-normal" :placeholder="gettext('Seen in the mailbox’s list of members')" /></label>
       </template>
       <div v-else>
-        <label for="known-table" class="font-semibold">The table</label>
-        <p class="text-soft">A line for each, from a spreadsheet or with commas: {{ account ? '(anything), ' : 'account, ' }}who, level, since, last day, given by, how you know. Days as 2026-03-31.</p>
+        <label for="known-table" class="font-semibold">{{ gettext('The table') }}</label>
+        <p class="text-soft">{{ gettext('A line for each, from a spreadsheet or with commas: %{account}who, level, since, last day, given by, how you know. Days as 2026-03-31.', { account: account ? gettext('(anything), ') : gettext('account, ') }) }}</p>
         <textarea id="known-table" v-model="table" rows="7" class="field mt-1 font-mono text-sm" spellcheck="false" />
-        <p role="status" class="text-soft">{{ isReading ? 'Checking…' : table ? `${counted(lines.length, 'line')} can be read` : '' }}</p>
+        <p role="status" class="text-soft">{{ isReading ? gettext('Checking…') : table ? gettext('%{count} can be read', { count: ngettext('%{n} line', '%{n} lines', lines.length) }) : '' }}</p>
         <ul v-if="faults.length" role="alert" class="text-rust"><li v-for="fault in faults" :key="fault">{{ fault }}</li></ul>
       </div>
       <div v-if="preview" class="max-h-64 overflow-y-auto rounded-md bg-sunk p-3" data-test="known-preview">
-        <p class="font-semibold">{{ preview.new }} new, {{ preview.same }} recorded already{{ preview.refused ? `, ${preview.refused} can’t be` : '' }}.</p>
-        <p v-for="one in preview.lines" :key="one.line"><template v-if="one.refused"><span class="text-rust">Line {{ one.line }}: {{ one.refused }}</span> {{ one.remedy }}</template><template v-else>{{ one.holder?.name }} holds “{{ one.level }}” on {{ one.account?.name }}: {{ one.does }}</template></p>
-        <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">A latch {{ breach.mode === 'hold' ? 'holds' : 'warns' }} ({{ breach.latch }}): {{ breach.fact }}. {{ breach.remedy }}</p>
+        <p class="font-semibold">{{ gettext('%{new} new, %{same} recorded already%{refused}.', { new: preview.new, same: preview.same, refused: preview.refused ? gettext(', %{refused} can’t be', { refused: preview.refused }) : '' }) }}</p>
+        <p v-for="one in preview.lines" :key="one.line"><template v-if="one.refused"><span class="text-rust">{{ gettext('Line %{line}: %{refused}', { line: one.line, refused: one.refused }) }}</span> {{ one.remedy }}</template><template v-else>{{ gettext('%{holder} holds “%{level}” on %{account}: %{does}', { holder: one.holder?.name, level: one.level, account: one.account?.name, does: one.does }) }}</template></p>
+        <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">{{ gettext('A latch %{mode} (%{latch}): %{fact}. %{remedy}', { mode: breach.mode === 'hold' ? pgettext('latch', 'holds') : gettext('warns'), latch: breach.latch, fact: breach.fact, remedy: breach.remedy }) }}</p>
       </div>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main" :disabled="isBusy || !lines.length || (how === 'table' && faults.length > 0) || (preview !== null && !canKeep)">{{ canKeep ? `Record ${preview!.new}` : 'Preview' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button><button class="button-main" :disabled="isBusy || !lines.length || (how === 'table' && faults.length > 0) || (preview !== null && !canKeep)">{{ canKeep ? gettext('Record %{new}', { new: preview!.new }) : gettext('Preview') }}</button></div>
     </form>
   </ModalBox>
 </template>

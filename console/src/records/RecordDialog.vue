@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { computed, nextTick, reactive, ref, watch } from 'vue'
+import { computed, nextTick, reactive, ref, toRaw, watch } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { CallFailed, faultsOf, getAs, send, sendAs } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { RecordOf } from '@/service/types'
-import { FORMS, NOUNS, changed, fresh, type KindOfRecord, type Values } from './forms'
+import { ADD, ADD_THIS, FORMS, changed, fresh, type KindOfRecord, type Values } from './forms'
 import { plain } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -24,7 +25,6 @@ const warnings = ref<RecordOf['warnings']>([])
 const isBusy = ref(false)
 const isRemoving = ref(false)
 const hasDraft = ref(false)
-const noun = computed(() => NOUNS[props.kind])
 const fields = computed(() => FORMS[props.kind].filter((field) => !field.when || field.when(values)))
 const faults = computed(() => (error.value instanceof CallFailed && error.value.status === 422 ? faultsOf(error.value) : {}))
 const other = computed(() => {
@@ -35,7 +35,7 @@ const draft = computed(() => `draft ${props.kind} ${props.id ?? `new ${props.acc
 
 function fill(found: Values): void {
   for (const name of Object.keys(values)) delete values[name]
-  Object.assign(values, structuredClone(found))
+  Object.assign(values, structuredClone(toRaw(found)))
 }
 
 async function load(): Promise<void> {
@@ -132,35 +132,35 @@ function throwAway(): void {
 </script>
 
 <template>
-  <ModalBox :open="open" :title="id ? `Edit ${record?.name ?? noun}` : `Add ${noun === 'account' || noun === 'app' ? 'an' : 'a'} ${noun}`" @close="$emit('close')">
+  <ModalBox :open="open" :title="id ? (record ? gettext('Edit %{record}', { record: record.name }) : gettext('Edit')) : ADD[kind]" @close="$emit('close')">
     <form class="mt-3 space-y-4" novalidate @submit.prevent="save">
-      <p v-if="hasDraft" role="status" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">What you typed before is here again. <button type="button" class="link" @click="((forget()), void load())">Start again</button></p>
+      <p v-if="hasDraft" role="status" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">{{ gettext('What you typed before is here again.') }} <button type="button" class="link" @click="((forget()), void load())">{{ gettext('Start again') }}</button></p>
       <div v-for="field in fields" :key="field.name">
         <FieldInput v-model="values[field.name]" :field="field" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" :fault="faults[field.name]" :is-new="!id" :account="account" />
       </div>
       <div v-if="meanwhile" role="alert" class="rounded-md border border-brass bg-brass-wash p-3">
         <p class="font-semibold">{{ error instanceof Error ? error.message : '' }}</p>
         <ul class="list-disc pl-5"><li v-for="(what, name) in meanwhile" :key="name">{{ plain(String(name)) }}: {{ what }}</li></ul>
-        <button type="button" class="button mt-2" @click="takeUp">Look at it as it is now, with my changes</button>
+        <button type="button" class="button mt-2" @click="takeUp">{{ gettext('Look at it as it is now, with my changes') }}</button>
       </div>
       <ProblemNote v-else :error="other" />
       <div v-if="warnings.length" role="status" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">
-        <p class="font-semibold">It is saved, and a latch warns:</p>
+        <p class="font-semibold">{{ gettext('It is saved, and a latch warns:') }}</p>
         <p v-for="breach in warnings" :key="breach.latch + breach.fact">{{ breach.latch }}: {{ breach.fact }}. {{ breach.remedy }}</p>
       </div>
       <div class="flex flex-wrap justify-end gap-2 border-t border-line pt-4">
         <template v-if="id && record && kind !== 'memberships'">
-          <button v-if="kind !== 'people' && !record.archived_at" type="button" class="button" :disabled="isBusy" @click="archive(true)">Archive</button>
-          <button v-if="record.archived_at" type="button" class="button" :disabled="isBusy" @click="archive(false)">Take out of the archive</button>
-          <button v-if="!isRemoving" type="button" class="button" @click="isRemoving = true">Remove…</button>
+          <button v-if="kind !== 'people' && !record.archived_at" type="button" class="button" :disabled="isBusy" @click="archive(true)">{{ gettext('Archive') }}</button>
+          <button v-if="record.archived_at" type="button" class="button" :disabled="isBusy" @click="archive(false)">{{ gettext('Take out of the archive') }}</button>
+          <button v-if="!isRemoving" type="button" class="button" @click="isRemoving = true">{{ gettext('Remove…') }}</button>
         </template>
         <span class="grow" />
-        <button type="button" class="button" @click="throwAway">Throw away</button>
-        <button class="button-main" :disabled="isBusy">{{ id ? 'Save' : `Add the ${noun}` }}</button>
+        <button type="button" class="button" @click="throwAway">{{ gettext('Throw away') }}</button>
+        <button class="button-main" :disabled="isBusy">{{ id ? gettext('Save') : ADD_THIS[kind] }}</button>
       </div>
       <div v-if="isRemoving && record" class="rounded-md bg-sunk p-3">
-        <p v-if="record.dependents.length">It can’t be removed while something refers to it: {{ record.dependents.map((one) => one.what).join(', ') }}. {{ kind === 'people' ? 'Let them leave instead.' : 'Archive it instead.' }}</p>
-        <template v-else><p>Nothing refers to it. Removed, it is gone; the journal keeps that it was there.</p><button type="button" class="button-end mt-2" :disabled="isBusy" @click="remove">Remove {{ record.name }}</button></template>
+        <p v-if="record.dependents.length">{{ gettext('It can’t be removed while something refers to it: %{dependents}. %{kind}', { dependents: record.dependents.map((one) => one.what).join(', '), kind: kind === 'people' ? gettext('Let them leave instead.') : gettext('Archive it instead.') }) }}</p>
+        <template v-else><p>{{ gettext('Nothing refers to it. Removed, it is gone; the journal keeps that it was there.') }}</p><button type="button" class="button-end mt-2" :disabled="isBusy" @click="remove">{{ gettext('Remove %{record}', { record: record.name }) }}</button></template>
       </div>
     </form>
   </ModalBox>

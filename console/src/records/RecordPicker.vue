@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { Combobox, ComboboxButton, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headlessui/vue'
 import { useQuery } from '@pinia/colada'
 import { refDebounced } from '@vueuse/core'
@@ -69,12 +70,12 @@ function choose(ident: string | null): void {
         :display-value="() => chosenName"
         :required="required"
         autocomplete="off"
-        :placeholder="placeholder ?? 'Type a name'"
+        :placeholder="placeholder ?? gettext('Type a name')"
         @change="typed = $event.target.value"
       />
       <ComboboxButton class="absolute inset-y-0 right-0 px-3 text-soft" :aria-label="label">▾</ComboboxButton>
       <ComboboxOptions class="absolute z-50 mt-1 max-h-64 w-full min-w-56 overflow-y-auto rounded-lg border border-line bg-card p-1 shadow-lg">
-        <p v-if="!rows.length" class="px-3 py-2 text-soft">No matches.</p>
+        <p v-if="!rows.length" class="px-3 py-2 text-soft">{{ gettext('No matches.') }}</p>
         <ComboboxOption v-for="row in rows" :key="row.id" v-slot="{ active }" :value="row.id" as="template">
           <li class="cursor-pointer rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''">{{ row.name }} <span class="text-sm text-soft">{{ row.note }}</span></li>
         </ComboboxOption>

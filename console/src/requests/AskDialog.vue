@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { refDebounced } from '@vueuse/core'
 import { computed, reactive, ref, watch } from 'vue'
@@ -11,6 +12,7 @@ import PartPicker from '@/accounts/PartPicker.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import { accountPage } from '@/accounts/queries'
+import DayField from '@/frame/DayField.vue'
 
 const props = defineProps<{ open: boolean }>()
 const emit = defineEmits<{ close: [] }>()
@@ -47,26 +49,26 @@ async function ask(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="open" title="Ask for access" @close="emit('close')">
+  <ModalBox :open="open" :title="gettext('Ask for access')" @close="emit('close')">
     <div v-if="asked" class="mt-4" role="status">
-      <p v-if="asked.state === 'granted'">Given at once, because this is an emergency. Its system has yet to open it: you will be told when it has. Everyone who decides about it knows, and it will be in the next review.</p>
-      <p v-else>Asked. You will be told what comes of it<template v-if="asked.times_asked > 1">; your request that was waiting already says this now</template>.</p>
-      <button class="button-main mt-4" @click="emit('close')">Done</button>
+      <p v-if="asked.state === 'granted'">{{ gettext('Given at once, because this is an emergency. Its system has yet to open it: you will be told when it has. Everyone who decides about it knows, and it will be in the next review.') }}</p>
+      <p v-else>{{ gettext('Asked. You will be told what comes of it') }}<template v-if="asked.times_asked > 1">{{ gettext('; your request that was waiting already says this now') }}</template>.</p>
+      <button class="button-main mt-4" @click="emit('close')">{{ gettext('Done') }}</button>
     </div>
     <form v-else class="mt-4 space-y-4" @submit.prevent="ask">
-      <label class="block font-semibold">The account’s name <input v-model="form.account_name" class="field mt-1 font-normal" placeholder="Its exact name" /></label>
-      <label class="block font-semibold">Or its owner’s address <span class="font-normal text-soft">(when you don’t know the name)</span><input v-model="form.owner_address" type="email" class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">{{ gettext('The account’s name') }} <input v-model="form.account_name" class="field mt-1 font-normal" :placeholder="gettext('Its exact name')" /></label>
+      <label class="block font-semibold">{{ gettext('Or its owner’s address') }} <span class="font-normal text-soft">{{ gettext('(when you don’t know the name)') }}</span><input v-model="form.owner_address" type="email" class="field mt-1 font-normal" /></label>
       <div class="grid gap-4 sm:grid-cols-2">
-        <label class="block font-semibold">Level <span class="font-normal text-soft">(if you know it)</span>
-          <RecordPicker of="levels" label="Level" class="mt-1" placeholder="Let the owner choose" filter="single eq false" :model-value="form.level || null" @update:model-value="form.level = $event ?? ''" />
+        <label class="block font-semibold">{{ gettext('Level') }} <span class="font-normal text-soft">{{ gettext('(if you know it)') }}</span>
+          <RecordPicker of="levels" :label="gettext('Level')" class="mt-1" :placeholder="gettext('Let the owner choose')" filter="single eq false" :model-value="form.level || null" @update:model-value="form.level = $event ?? ''" />
         </label>
-        <label class="block font-semibold">Last day <input v-model="form.until" type="date" class="field mt-1 font-normal" /></label>
+        <DayField v-model="form.until" end :label="gettext('Last day')" />
       </div>
       <PartPicker v-if="known && page.data.value" v-model="parts" :parts="page.data.value.parts" />
-      <label class="block font-semibold">Why <textarea v-model="form.reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
-      <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> It is an emergency: give it to me at once, for a few hours. <span class="text-soft">Everyone who decides about the account is told.</span></label>
+      <label class="block font-semibold">{{ gettext('Why') }} <textarea v-model="form.reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
+      <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> {{ gettext('It is an emergency: give it to me at once, for a few hours.') }} <span class="text-soft">{{ gettext('Everyone who decides about the account is told.') }}</span></label>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Cancel</button><button class="button-main">{{ form.emergency ? 'Have it at once' : 'Ask' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">{{ gettext('Cancel') }}</button><button class="button-main">{{ form.emergency ? gettext('Have it at once') : gettext('Ask') }}</button></div>
     </form>
   </ModalBox>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { reactive, ref } from 'vue'
 import { RouterLink } from 'vue-router'
@@ -20,19 +21,20 @@ import RecordTable from '@/lists/RecordTable.vue'
 import StateNote from '@/frame/StateNote.vue'
 import { levelsOf } from '@/grants/queries'
 import { accountPage } from '@/accounts/queries'
+import DayField from '@/frame/DayField.vue'
 
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<RequestRow>('requests', '')
 const CHOICES = [
-  { label: 'All', filter: '' },
-  { label: 'Waiting', filter: 'state eq "pending"' },
-  { label: 'Emergencies', filter: 'emergency eq true' },
+  { label: gettext('All'), filter: '' },
+  { label: gettext('Waiting'), filter: 'state eq "pending"' },
+  { label: gettext('Emergencies'), filter: 'emergency eq true' },
 ]
 const COLUMNS = [
-  { name: 'who', label: 'Who', sort: 'person.name' },
-  { name: 'what', label: 'What' },
-  { name: 'why', label: 'Why' },
-  { name: 'asked', label: 'Asked', sort: 'asked_at', quiet: true },
-  { name: 'state', label: 'State' },
+  { name: 'who', label: gettext('Who'), sort: 'person.name' },
+  { name: 'what', label: gettext('What') },
+  { name: 'why', label: gettext('Why') },
+  { name: 'asked', label: gettext('Asked'), sort: 'asked_at', quiet: true },
+  { name: 'state', label: gettext('State') },
   { name: 'do', label: '' },
 ]
 const isAsking = ref(false)
@@ -75,40 +77,40 @@ async function withdraw(row: RequestRow): Promise<void> {
 </script>
 
 <template>
-  <PageHead title="Requests" about="Access that people have asked for, and the answers.">
-    <button class="button-main" @click="isAsking = true">Ask for access</button>
+  <PageHead :title="gettext('Requests')" :about="gettext('Access that people have asked for, and the answers.')">
+    <button class="button-main" @click="isAsking = true">{{ gettext('Ask for access') }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="requests" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No requests match." @retry="refetch" />
-  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Requests" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
-    <template #who="{ row }">{{ row.person.name }}<span class="block text-sm font-normal text-soft">{{ row.person.inside ? 'inside' : 'outside' }}</span></template>
+  <StateNote :status="status" :error="error" :empty="!rows.length" :empty-text="gettext('No requests match.')" @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" :caption="gettext('Requests')" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+    <template #who="{ row }">{{ row.person.name }}<span class="block text-sm font-normal text-soft">{{ row.person.inside ? gettext('inside') : gettext('outside') }}</span></template>
     <template #what="{ row }">
-      <RouterLink v-if="row.account" :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink><span v-else>{{ row.wanted || 'access' }} <span class="block text-sm text-soft">put to {{ row.owner_address }}</span></span>
-      <span class="block text-sm text-soft">{{ row.extends ? 'more time' : (row.level?.name ?? 'level left open') }}, {{ row.extends && !row.until ? 'until you say' : ends(row) }}</span>
+      <RouterLink v-if="row.account" :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink><span v-else>{{ row.wanted || gettext('access') }} <span class="block text-sm text-soft">{{ gettext('put to %{owner_address}', { owner_address: row.owner_address }) }}</span></span>
+      <span class="block text-sm text-soft">{{ row.extends ? gettext('more time') : (row.level?.name ?? gettext('level left open')) }}, {{ row.extends && !row.until ? gettext('until you say') : ends(row) }}</span>
     </template>
     <template #why="{ row }">{{ row.reason }}</template>
-    <template #asked="{ row }">{{ moment(row.asked_at) }}<span v-if="row.times_asked > 1" class="block text-sm">{{ row.times_asked }} times</span></template>
-    <template #state="{ row }"><span v-if="row.emergency" class="mr-1 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">emergency</span>{{ plain(row.state) }}<span v-if="row.answer" class="block text-sm text-soft">{{ row.answered_by?.name }}: {{ row.answer }}</span></template>
+    <template #asked="{ row }">{{ moment(row.asked_at) }}<span v-if="row.times_asked > 1" class="block text-sm">{{ gettext('%{times_asked} times', { times_asked: row.times_asked }) }}</span></template>
+    <template #state="{ row }"><span v-if="row.emergency" class="mr-1 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">{{ gettext('emergency') }}</span>{{ plain(row.state) }}<span v-if="row.answer" class="block text-sm text-soft">{{ row.answered_by?.name }}: {{ row.answer }}</span></template>
     <template #do="{ row }">
       <template v-if="row.state === 'pending'">
-        <button v-if="row.person.id === me?.person.id" class="button" @click="withdraw(row)">Withdraw</button>
-        <button v-else class="button-main" @click="open(row)">Answer<span class="sr-only"> {{ row.person.name }}</span></button>
+        <button v-if="row.person.id === me?.person.id" class="button" @click="withdraw(row)">{{ gettext('Withdraw') }}</button>
+        <button v-else class="button-main" @click="open(row)">{{ gettext('Answer') }}<span class="sr-only"> {{ row.person.name }}</span></button>
       </template>
     </template>
   </RecordTable>
-  <ModalBox :open="answering !== null" :title="`${answering?.person.name} asks for access`" @close="answering = null">
+  <ModalBox :open="answering !== null" :title="gettext('%{person} asks for access', { person: answering?.person.name })" @close="answering = null">
     <form v-if="answering" class="mt-3 space-y-4" @submit.prevent="answer('grant')">
-      <p>“{{ answering.reason }}” <span class="text-soft">{{ answering.account?.name ?? answering.wanted }}, {{ answering.extends ? 'more time on what they have' : (answering.level?.name ?? 'level left open') }}, {{ answering.extends && !answering.until ? 'until you say' : ends(answering) }}</span> <ReachMark v-if="answering.reach" :reach="answering.reach" class="ml-2" /></p>
-      <label v-if="!answering.account" class="block font-semibold">Which account <RecordPicker of="accounts" label="Which account" class="mt-1" required :model-value="form.account || null" @update:model-value="form.account = $event ?? ''" /></label>
+      <p>“{{ answering.reason }}” <span class="text-soft">{{ answering.account?.name ?? answering.wanted }}, {{ answering.extends ? gettext('more time on what they have') : (answering.level?.name ?? gettext('level left open')) }}, {{ answering.extends && !answering.until ? gettext('until you say') : ends(answering) }}</span> <ReachMark v-if="answering.reach" :reach="answering.reach" class="ml-2" /></p>
+      <label v-if="!answering.account" class="block font-semibold">{{ gettext('Which account') }} <RecordPicker of="accounts" :label="gettext('Which account')" class="mt-1" required :model-value="form.account || null" @update:model-value="form.account = $event ?? ''" /></label>
       <div class="grid gap-4 sm:grid-cols-2">
-        <label v-if="!answering.extends" class="block font-semibold">Level <span class="font-normal text-soft">(as asked, or less)</span><select v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
-        <label class="block font-semibold">Last day <span class="font-normal text-soft">(as asked, or sooner)</span><input v-model="form.last_day" type="date" class="field mt-1 font-normal" /></label>
+        <label v-if="!answering.extends" class="block font-semibold">{{ gettext('Level') }} <span class="font-normal text-soft">{{ gettext('(as asked, or less)') }}</span><select v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>{{ gettext('Choose one') }}</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
+        <DayField v-model="form.last_day" end :label="gettext('Last day')" note="as asked, or sooner" />
       </div>
-      <label class="block font-semibold">Message <span class="font-normal text-soft">(needed to decline; they will read it)</span><input v-model="form.words" class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">{{ gettext('Message') }} <span class="font-normal text-soft">{{ gettext('(needed to decline; they will read it)') }}</span><input v-model="form.words" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="failed" />
       <div class="flex flex-wrap justify-end gap-2">
-        <button type="button" class="button" @click="answer('decline')">Decline</button>
-        <button class="button-main">{{ answering.extends ? `Extend the access of ${answering.person.name}` : `Give ${answering.person.name} access` }}</button>
+        <button type="button" class="button" @click="answer('decline')">{{ gettext('Decline') }}</button>
+        <button class="button-main">{{ answering.extends ? gettext('Extend the access of %{person}', { person: answering.person.name }) : gettext('Give %{person} access', { person: answering.person.name }) }}</button>
       </div>
     </form>
   </ModalBox>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
+import { gettext, ngettext } from '@/frame/language'
 import { useQueryCache } from '@pinia/colada'
 import { computed, ref, watch } from 'vue'
 
 import { send } from '@/service/api'
 import type { RoundPage } from '@/service/types'
-import { counted } from '@/frame/words'
 
 import FateChoice from './FateChoice.vue'
 import ModalBox from '@/frame/ModalBox.vue'
@@ -16,7 +16,7 @@ const cache = useQueryCache()
 
 const KEEP = { observe: 'keep', operate: 'keep', spend: 'keep', steward: 'keep' }
 const fates = ref<Record<string, string>>({ ...KEEP })
-watch(() => props.open, () => (fates.value = { ...KEEP, ...props.round.undecided }))
+watch(() => props.open, () => (fates.value = { ...KEEP, ...props.round.undecided }), { immediate: true })
 const error = ref<unknown>(null)
 const left = computed(() => props.round.items - props.round.decided)
 const takes = computed(() => left.value > 0 && Object.values(fates.value).some((fate) => fate !== 'keep'))
@@ -35,13 +35,13 @@ async function shut(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="open" :title="`Close “${round.name}”`" @close="$emit('close')">
-    <p class="my-3">Nobody decides in it afterwards. What was decided is carried out; when all of it is confirmed or explained, nothing in the round can change. {{ counted(round.decided, 'item') }} decided, {{ left }} not.</p>
+  <ModalBox :open="open" :title="gettext('Close “%{round}”', { round: round.name })" @close="$emit('close')">
+    <p class="my-3">{{ gettext('Nobody decides in it afterwards. What was decided is carried out; when all of it is confirmed or explained, nothing in the round can change. %{count} decided, %{left} not.', { count: ngettext('%{n} item', '%{n} items', round.decided), left }) }}</p>
     <FateChoice v-if="left" v-model="fates" />
     <ProblemNote :error="error" />
     <div class="mt-4 flex justify-end gap-2">
-      <button class="button" @click="$emit('close')">Cancel</button>
-      <button :class="takes ? 'button-end' : 'button-main'" @click="shut">{{ left ? `Close with ${counted(left, 'undecided item')}` : 'Close the round' }}</button>
+      <button class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button>
+      <button :class="takes ? 'button-end' : 'button-main'" @click="shut">{{ left ? gettext('Close with %{count}', { count: ngettext('%{n} undecided item', '%{n} undecided items', left) }) : gettext('Close the round') }}</button>
     </div>
   </ModalBox>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery, useQueryCache } from '@pinia/colada'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 
@@ -6,13 +7,14 @@ import { get, getAs, sendAs } from '@/service/api'
 import { me } from '@/identity/me'
 import type { ItemRow, Named, Preview, Verdict } from '@/service/types'
 import { needsReason, revokingWords } from './reviews'
-import { day } from '@/frame/words'
+import { day, plain } from '@/frame/words'
 
 import ItemFacts from './ItemFacts.vue'
 import PreviewBox from '@/revocations/PreviewBox.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
 import ItemDecision from './ItemDecision.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import DayField from '@/frame/DayField.vue'
 
 const props = defineProps<{ item: ItemRow; closed: boolean; ended: boolean; acts: string }>()
 const emit = defineEmits<{ decided: []; undone: [] }>()
@@ -133,11 +135,11 @@ function undo(): Promise<void> {
 const retry = () => call('retry', {}, false)
 
 const LABELS: Record<Doing, string> = {
-  keep: 'Why it is needed', trim: 'Why less is enough', revoke: 'Why', pass: 'Why they know better', ask: 'What you want to know', 'send back': 'Why you do not agree', explain: 'Why it can not be shown',
+  keep: gettext('Why it is needed'), trim: gettext('Why less is enough'), revoke: gettext('Why'), pass: gettext('Why they know better'), ask: gettext('What you want to know'), 'send back': gettext('Why you do not agree'), explain: gettext('Why it can not be shown'),
 }
 const confirmWords = computed(() => {
   if (!doing.value) return ''
-  return { keep: 'Keep it', trim: isNarrowing.value ? 'Leave only this use' : isExposure.value ? 'It is intended until then' : 'Trim to this', revoke: revokingWords(props.item), pass: 'Pass it on', ask: 'Ask', 'send back': 'Send it back', explain: 'Explain' }[doing.value]
+  return { keep: gettext('Keep it'), trim: isNarrowing.value ? gettext('Leave only this use') : isExposure.value ? gettext('It is intended until then') : gettext('Trim to this'), revoke: revokingWords(props.item), pass: gettext('Pass it on'), ask: gettext('Ask'), 'send back': gettext('Send it back'), explain: gettext('Explain') }[doing.value]
 })
 const canFinish = computed(() => {
   if (isBusy.value) return false
@@ -149,48 +151,48 @@ defineExpose({ begin, undo, isOpen, mayTrim })
 </script>
 
 <template>
-  <article class="card p-5" :aria-label="`Item ${item.position}`" data-test="desk">
-    <h2 class="text-xl first-letter:uppercase">{{ item.holder.name }} <span class="text-soft">in</span> {{ item.facts.account.name }}</h2>
+  <article class="card p-5" :aria-label="gettext('Item %{position}', { position: item.position })" data-test="desk">
+    <h2 class="text-xl first-letter:uppercase">{{ item.holder.name }} <span class="text-soft">{{ gettext('in') }}</span> {{ item.facts.account.name }}</h2>
     <p class="mb-1 font-medium">{{ item.level }}</p>
-    <p class="mb-3"><span class="text-soft">Consider:</span> <strong>{{ item.recommended }}<template v-if="item.facts.recommendation.level"> to {{ item.facts.recommendation.level.name }}</template><template v-if="item.facts.recommendation.until"> until {{ day(item.facts.recommendation.until) }}</template></strong>. {{ item.facts.recommendation.reason }}</p>
+    <p class="mb-3"><span class="text-soft">{{ gettext('Consider:') }}</span> <strong>{{ plain(item.recommended) }}<template v-if="item.facts.recommendation.level">{{ ` ${gettext('to %{level}', { level: item.facts.recommendation.level.name })}` }}</template><template v-if="item.facts.recommendation.until">{{ ` ${gettext('until %{until}', { until: day(item.facts.recommendation.until) })}` }}</template></strong>. {{ item.facts.recommendation.reason }}</p>
     <ItemDecision v-if="item.verdict" :item="item" />
     <div v-if="closed && !ended && !item.done_at && me?.administrator && doing !== 'explain'" class="mt-3 flex flex-wrap gap-2">
-      <button v-if="!item.revocation_id" class="button" :disabled="isBusy" @click="retry">Try again</button>
-      <button class="button" @click="begin('explain')">Explain why it can not be shown…</button>
+      <button v-if="!item.revocation_id" class="button" :disabled="isBusy" @click="retry">{{ gettext('Try again') }}</button>
+      <button class="button" @click="begin('explain')">{{ gettext('Explain why it can not be shown…') }}</button>
     </div>
     <div v-if="maySecond" class="mt-3 flex flex-wrap gap-2">
-      <button class="button-main" :disabled="isBusy" @click="agree">Agree</button>
-      <button class="button" @click="begin('send back')">Send it back…</button>
+      <button class="button-main" :disabled="isBusy" @click="agree">{{ gettext('Agree') }}</button>
+      <button class="button" @click="begin('send back')">{{ gettext('Send it back…') }}</button>
     </div>
     <ProblemNote :error="error" />
     <form v-if="doing" class="mt-3 space-y-3" @submit.prevent="canFinish && finish(doing)" @keydown.esc.stop="clear">
       <label v-if="doing === 'pass' || (doing === 'revoke' && item.kind === 'ownership')" class="block font-semibold">
-        {{ doing === 'pass' ? 'To whom' : 'Who is to own it' }}
-        <RecordPicker of="people" :label="doing === 'pass' ? 'To whom' : 'Who is to own it'" class="mt-1" required :filter="CURRENT_INSIDE" :choices="choices" :model-value="other || null" @update:model-value="other = $event ?? ''" />
+        {{ doing === 'pass' ? gettext('To whom') : gettext('Who is to own it') }}
+        <RecordPicker of="people" :label="doing === 'pass' ? gettext('To whom') : gettext('Who is to own it')" class="mt-1" required :filter="CURRENT_INSIDE" :choices="choices" :model-value="other || null" @update:model-value="other = $event ?? ''" />
       </label>
-      <p v-if="doing === 'pass' && better.status.value === 'success' && !choices.length" class="text-soft">Nobody that you see could decide it better. An administrator can pass it on.</p>
+      <p v-if="doing === 'pass' && better.status.value === 'success' && !choices.length" class="text-soft">{{ gettext('Nobody that you see could decide it better. An administrator can pass it on.') }}</p>
       <div v-if="doing === 'trim'" class="grid gap-3 sm:grid-cols-2">
-        <label v-if="lower.length" class="block font-semibold">Lower level <select v-model="trimLevel" class="field mt-1 font-normal"><option value="">as it is</option><option v-for="level in lower" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
-        <label v-if="!isNarrowing" class="block font-semibold">{{ isExposure ? 'Intended until' : 'New last day' }} <input v-model="trimUntil" type="date" class="field mt-1 font-normal" /></label>
-        <label v-if="isExposure" class="flex items-center gap-2 self-end pb-2"><input v-model="isNarrowing" type="checkbox" class="size-4" /> Narrow it to the use that was seen</label>
+        <label v-if="lower.length" class="block font-semibold">{{ gettext('Lower level') }} <select v-model="trimLevel" class="field mt-1 font-normal"><option value="">{{ gettext('as it is') }}</option><option v-for="level in lower" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
+        <DayField v-if="!isNarrowing" v-model="trimUntil" end :label="isExposure ? gettext('Intended until') : gettext('New last day')" />
+        <label v-if="isExposure" class="flex items-center gap-2 self-end pb-2"><input v-model="isNarrowing" type="checkbox" class="size-4" /> {{ gettext('Narrow it to the use that was seen') }}</label>
       </div>
       <label class="block font-semibold">{{ LABELS[doing] }} <input ref="field" v-model="reason" class="field mt-1 font-normal" data-test="reason" /></label>
       <div v-if="shown" class="rounded-md bg-sunk/60 p-3"><p v-if="!shown.preview">{{ shown.sentence }}</p><PreviewBox v-else :preview="shown.preview" class="!mt-0" /></div>
       <div class="flex flex-wrap items-center gap-2">
         <button :class="doing === 'revoke' ? 'button-end' : 'button-main'" :disabled="!canFinish">{{ confirmWords }}</button>
-        <button type="button" class="button" @click="clear">Cancel</button>
-        <span v-if="doing === 'revoke' || doing === 'trim'" class="text-sm text-soft">{{ acts === 'when_decided' ? 'It starts at once, and can not be taken back.' : 'It starts when the round closes; until then it can be taken back.' }}</span>
+        <button type="button" class="button" @click="clear">{{ gettext('Cancel') }}</button>
+        <span v-if="doing === 'revoke' || doing === 'trim'" class="text-sm text-soft">{{ acts === 'when_decided' ? gettext('It starts at once, and can not be taken back.') : gettext('It starts when the round closes; until then it can be taken back.') }}</span>
       </div>
     </form>
     <div v-else-if="isOpen" class="mt-3 flex flex-wrap items-center gap-2">
-      <button class="button-main" :disabled="isBusy" @click="begin('keep')">Keep <kbd>K</kbd></button>
-      <button v-if="mayTrim" class="button" @click="begin('trim')">{{ isExposure ? 'Intended until, or narrow…' : 'Trim…' }} <kbd>T</kbd></button>
-      <button class="button-end" @click="begin('revoke')">{{ item.kind === 'grant' || item.kind === 'link' ? 'Revoke…' : `${revokingWords(item)}…` }} <kbd>R</kbd></button>
+      <button class="button-main" :disabled="isBusy" @click="begin('keep')">{{ gettext('Keep') }} <kbd>K</kbd></button>
+      <button v-if="mayTrim" class="button" @click="begin('trim')">{{ isExposure ? gettext('Intended until, or narrow…') : gettext('Trim…') }} <kbd>T</kbd></button>
+      <button class="button-end" @click="begin('revoke')">{{ item.kind === 'grant' || item.kind === 'link' ? gettext('Revoke…') : `${revokingWords(item)}…` }} <kbd>R</kbd></button>
       <template v-if="item.state === 'undecided'">
-        <button class="button" @click="begin('pass')">Pass on… <kbd>P</kbd></button>
-        <button class="button" @click="begin('ask')">Ask… <kbd>A</kbd></button>
+        <button class="button" @click="begin('pass')">{{ gettext('Pass on…') }} <kbd>P</kbd></button>
+        <button class="button" @click="begin('ask')">{{ gettext('Ask…') }} <kbd>A</kbd></button>
       </template>
-      <button v-else class="button" :disabled="isBusy" @click="undo">Take it back <kbd>U</kbd></button>
+      <button v-else class="button" :disabled="isBusy" @click="undo">{{ gettext('Take it back') }} <kbd>U</kbd></button>
     </div>
     <ItemFacts :item="item" class="mt-4 border-t border-line pt-4" />
   </article>

@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import { freshReview } from '@/exposure/drafts'
 
@@ -28,13 +29,13 @@ async function start(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="open" title="Open a review round" @close="$emit('close')">
+  <ModalBox :open="open" :title="gettext('Open a review round')" @close="$emit('close')">
     <form class="mt-4 space-y-4" @submit.prevent="start">
       <ReviewForm v-model="draft" />
       <ProblemNote :error="error" />
       <div class="flex justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Cancel</button>
-        <button class="button-main">Open the round</button>
+        <button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button>
+        <button class="button-main">{{ gettext('Open the round') }}</button>
       </div>
     </form>
   </ModalBox>

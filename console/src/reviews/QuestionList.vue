@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { reactive, ref } from 'vue'
 
@@ -28,13 +29,13 @@ async function answer(question: QuestionRow): Promise<void> {
 
 <template>
   <section v-if="data?.rows.length" id="questions" class="card mb-5 border-l-4 border-l-brass p-5" aria-labelledby="asked">
-    <h2 id="asked" class="text-xl">Questions to you</h2>
+    <h2 id="asked" class="text-xl">{{ gettext('Questions to you') }}</h2>
     <form v-for="question in data.rows" :key="question.id" class="mt-3 flex flex-wrap items-end gap-3" @submit.prevent="answer(question)">
       <label class="min-w-64 flex-1">
-        <span class="block">{{ question.asked_by?.name ?? 'A reviewer' }} about “{{ question.level }}” in {{ question.account.name }}: <strong>{{ question.question }}</strong></span>
+        <span class="block">{{ gettext('%{asked_by} about “%{level}” in %{account}:', { asked_by: question.asked_by?.name ?? gettext('A reviewer'), level: question.level, account: question.account.name }) }} <strong>{{ question.question }}</strong></span>
         <input v-model="answers[question.id]" required class="field mt-1" />
       </label>
-      <button class="button-main">Answer</button>
+      <button class="button-main">{{ gettext('Answer') }}</button>
     </form>
     <ProblemNote :error="failed" />
   </section>

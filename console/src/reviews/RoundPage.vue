@@ -1,15 +1,15 @@
 <script setup lang="ts">
+import { gettext, ngettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
-import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
+import { computed, defineAsyncComponent, nextTick, ref, useTemplateRef, watch } from 'vue'
 
 import { get } from '@/service/api'
 import { useList } from '@/lists/list'
 import { me } from '@/identity/me'
 import type { ItemRow } from '@/service/types'
 import { actOf, grouped } from './reviews'
-import { counted, day, moment } from '@/frame/words'
+import { day, moment, plain } from '@/frame/words'
 import BulkBar from './BulkBar.vue'
-import CloseRoundDialog from './CloseRoundDialog.vue'
 import ItemDesk from './ItemDesk.vue'
 import ItemLine from './ItemLine.vue'
 import ListTools from '@/lists/ListTools.vue'
@@ -17,16 +17,18 @@ import PageHead from '@/frame/PageHead.vue'
 import RoundProgress from './RoundProgress.vue'
 import StateNote from '@/frame/StateNote.vue'
 
+// Loaded when it is opened.
+const CloseRoundDialog = defineAsyncComponent(() => import('./CloseRoundDialog.vue'))
 const props = defineProps<{ id: string }>()
 const round = useQuery({ key: () => ['round', props.id], query: () => get(`/rounds/${props.id}`) })
 const CHOICES = [
-  { label: 'All', filter: '' },
-  { label: 'Undecided', filter: 'state eq "undecided"' },
-  { label: 'Flagged', filter: 'flagged gt 0' },
-  { label: 'To be agreed', filter: 'state eq "seconding"' },
-  { label: 'Decided', filter: 'state eq "decided"' },
+  { label: gettext('All'), filter: '' },
+  { label: gettext('Undecided'), filter: 'state eq "undecided"' },
+  { label: gettext('Flagged'), filter: 'flagged gt 0' },
+  { label: gettext('To be agreed'), filter: 'state eq "seconding"' },
+  { label: gettext('Decided'), filter: 'state eq "decided"' },
 ]
-const GROUPS: [string, string, string][] = [['', 'no groups', ''], ['account', 'account', 'account.name'], ['holder', 'holder', 'holder.name'], ['level', 'level', 'level'], ['recommended', 'recommendation', 'recommended']]
+const GROUPS: [string, string, string][] = [['', gettext('no groups'), ''], ['account', plain('account'), 'account.name'], ['holder', plain('holder'), 'holder.name'], ['level', plain('level'), 'level'], ['recommended', plain('recommendation'), 'recommended']]
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<ItemRow>('items', '', `/rounds/${props.id}/items`, 100)
 
 const hereId = ref<string | null>(null)
@@ -47,9 +49,9 @@ const ordered = computed(() => groups.value.flatMap((group) => group.items))
 const about = computed(() => {
   const found = data.value
   if (!found) return ''
-  const when = { open: `Due ${day(found.due_at)}.`, carrying_out: `Closed ${moment(found.closed_at)}; ${counted(found.to_do, 'item')} still to be carried out.`, closed: `Closed ${moment(found.closed_at)}; nothing in it can change.` }[found.state]
-  const second = found.seconding ? ` ${found.seconding} wait for a second reviewer.` : ''
-  return `${found.decided} of ${found.items} decided: ${found.kept} kept, ${found.trimmed} trimmed, ${found.revoked} revoked.${second} ${when}`
+  const when = { open: gettext('Due %{due_at}.', { due_at: day(found.due_at) }), carrying_out: gettext('Closed %{closed_at}; %{count} still to be carried out.', { closed_at: moment(found.closed_at), count: ngettext('%{n} item', '%{n} items', found.to_do) }), closed: gettext('Closed %{closed_at}; nothing in it can change.', { closed_at: moment(found.closed_at) }) }[found.state]
+  const second = found.seconding ? ` ${gettext('%{seconding} wait for a second reviewer.', { seconding: found.seconding })}` : ''
+  return gettext('%{decided} of %{items} decided: %{kept} kept, %{trimmed} trimmed, %{revoked} revoked.%{second} %{when}', { decided: found.decided, items: found.items, kept: found.kept, trimmed: found.trimmed, revoked: found.revoked, second, when })
 })
 
 // What was decided here a moment ago may still read undecided until the list has been asked for again.
@@ -115,39 +117,39 @@ function onKey(event: KeyboardEvent): void {
 <template>
   <StateNote :status="round.status.value" :error="round.error.value" @retry="round.refetch()" />
   <template v-if="data">
-    <PageHead :title="data.name" :about="about">
-      <button v-if="me?.administrator" class="button" :aria-expanded="isWatching" @click="isWatching = !isWatching">Progress</button>
-      <a v-if="me?.administrator && data.ended_at" class="button-main" :href="`/api/v1/rounds/${data.id}/evidence`" download>Download the evidence</a>
-      <button v-if="me?.administrator && !data.closed_at" class="button-main" @click="isClosing = true">Close the round</button>
+    <PageHead docs="how-to/review" :title="data.name" :about="about">
+      <button v-if="me?.administrator" class="button" :aria-expanded="isWatching" @click="isWatching = !isWatching">{{ gettext('Progress') }}</button>
+      <a v-if="me?.administrator && data.ended_at" class="button-main" :href="`/api/v1/rounds/${data.id}/evidence`" download>{{ gettext('Download the evidence') }}</a>
+      <button v-if="me?.administrator && !data.closed_at" class="button-main" @click="isClosing = true">{{ gettext('Close the round') }}</button>
     </PageHead>
-    <progress :value="data.decided" :max="data.items" class="mb-2 h-3 w-full accent-moss" aria-label="Decided" />
+    <progress :value="data.decided" :max="data.items" class="mb-2 h-3 w-full accent-moss" :aria-label="gettext('Decided')" />
     <p class="mb-4 text-soft">
-      <template v-if="data.mine">{{ data.mine_left }} of {{ counted(data.mine, 'item') }} left for you. </template>
-      <template v-if="data.by_default">{{ counted(data.by_default, 'item') }} came to an administrator, since nobody in line may decide. </template>
-      <template v-if="data.left_undecided">{{ counted(data.left_undecided, 'item') }} nobody had decided at the close. </template>
-      <template v-if="data.event">Opened because: {{ data.event }}.</template>
+      <template v-if="data.mine">{{ `${gettext('%{mine_left} of %{count} left for you.', { mine_left: data.mine_left, count: ngettext('%{n} item', '%{n} items', data.mine) })} ` }}</template>
+      <template v-if="data.by_default">{{ `${gettext('%{count} came to an administrator, since nobody in line may decide.', { count: ngettext('%{n} item', '%{n} items', data.by_default) })} ` }}</template>
+      <template v-if="data.left_undecided">{{ `${gettext('%{count} nobody had decided at the close.', { count: ngettext('%{n} item', '%{n} items', data.left_undecided) })} ` }}</template>
+      <template v-if="data.event">{{ gettext('Opened because: %{event}.', { event: data.event }) }}</template>
     </p>
     <RoundProgress v-if="isWatching" :id="data.id" />
     <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="items" list="" :choices="CHOICES" />
     <div class="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 text-soft">
-      <label>Group by <select v-model="by" class="field ml-1 inline-block w-auto min-w-40"><option v-for="[value, words] in GROUPS" :key="value" :value="value">{{ words }}</option></select></label>
-      <p v-if="picks" class="hidden text-sm md:block">Keys while the focus is on an item: <kbd>↑</kbd> <kbd>↓</kbd> move, <kbd>K</kbd> keep, <kbd>T</kbd> trim, <kbd>R</kbd> revoke, <kbd>P</kbd> pass on, <kbd>A</kbd> ask, <kbd>U</kbd> take back, <kbd>X</kbd> pick</p>
+      <label>{{ gettext('Group by') }} <select v-model="by" class="field ml-1 inline-block w-auto min-w-40"><option v-for="[value, words] in GROUPS" :key="value" :value="value">{{ words }}</option></select></label>
+      <p v-if="picks" class="hidden text-sm md:block">{{ gettext('Keys while the focus is on an item:') }} <kbd>↑</kbd> <kbd>↓</kbd> {{ gettext('move,') }} <kbd>K</kbd> {{ gettext('keep,') }} <kbd>T</kbd> {{ gettext('trim,') }} <kbd>R</kbd> {{ gettext('revoke,') }} <kbd>P</kbd> {{ gettext('pass on,') }} <kbd>A</kbd> {{ gettext('ask,') }} <kbd>U</kbd> {{ gettext('take back,') }} <kbd>X</kbd> {{ gettext('pick') }}</p>
     </div>
-    <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing is left to decide here." @retry="refetch" />
+    <StateNote :status="status" :error="error" :empty="!rows.length" :empty-text="gettext('Nothing is left to decide here.')" @retry="refetch" />
     <div v-if="rows.length" class="grid items-start gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]" @keydown="onKey">
       <div ref="list" class="order-2 lg:order-1">
-        <section v-for="group in groups" :key="group.name" class="card mb-3 overflow-hidden" :aria-label="group.name || 'Items'">
+        <section v-for="group in groups" :key="group.name" class="card mb-3 overflow-hidden" :aria-label="group.name || gettext('Items')">
           <h2 v-if="group.name" class="flex items-center gap-3 bg-sunk px-4 py-2 font-sans text-base">
-            <span class="flex-1">{{ group.name }} <span class="font-normal text-soft">{{ counted(group.items.length, 'item') }}</span></span>
-            <button v-if="picks" class="button min-h-7 py-0.5 text-sm" @click="pickGroup(group.items)">Select all<span class="sr-only"> of {{ group.name }}</span></button>
+            <span class="flex-1">{{ group.name }} <span class="font-normal text-soft">{{ ngettext('%{n} item', '%{n} items', group.items.length) }}</span></span>
+            <button v-if="picks" class="button min-h-7 py-0.5 text-sm" @click="pickGroup(group.items)">{{ gettext('Select all') }}<span class="sr-only">{{ ` ${gettext('of %{group}', { group: group.name })}` }}</span></button>
           </h2>
           <ul>
             <ItemLine v-for="item in group.items" :key="item.id" :item="item" :here="item.id === hereId" :picks="picks" :picked="picked.includes(item.id)" @open="go(item)" @pick="pick(item)" />
           </ul>
         </section>
-        <nav v-if="hasMore || hasLess" aria-label="Pages" class="flex gap-2">
-          <button class="button" :disabled="!hasLess" @click="less">Before</button>
-          <button class="button" :disabled="!hasMore" @click="more">Next</button>
+        <nav v-if="hasMore || hasLess" :aria-label="gettext('Pages')" class="flex gap-2">
+          <button class="button" :disabled="!hasLess" @click="less">{{ gettext('Before') }}</button>
+          <button class="button" :disabled="!hasMore" @click="more">{{ gettext('Next') }}</button>
         </nav>
       </div>
       <div class="order-1 lg:sticky lg:top-3 lg:order-2 lg:max-h-[calc(100vh-1.5rem)] lg:overflow-y-auto">
@@ -155,6 +157,6 @@ function onKey(event: KeyboardEvent): void {
       </div>
     </div>
     <BulkBar :round="data.id" :items="chosen" @clear="picked = []" />
-    <CloseRoundDialog :round="data" :open="isClosing" @close="isClosing = false" />
+    <CloseRoundDialog v-if="isClosing" :round="data" :open="isClosing" @close="isClosing = false" />
   </template>
 </template>

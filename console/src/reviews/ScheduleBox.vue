@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { reactive, ref, watch } from 'vue'
 
@@ -7,14 +8,14 @@ import { me } from '@/identity/me'
 import type { SchedulePage, ScheduleRow } from '@/service/types'
 import { freshReview } from '@/exposure/drafts'
 import { EVENTS } from './reviews'
-import { plain } from '@/frame/words'
+import { momentIn, plain } from '@/frame/words'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import ReviewForm from './ReviewForm.vue'
 import StateNote from '@/frame/StateNote.vue'
 
-const CHOICES: [string, string][] = [['month', 'every month'], ['quarter', 'every quarter'], ['half-year', 'every half-year'], ['year', 'every year'], ['sensitivity', 'by sensitivity'], ['', 'by a rule of my own'], ['never', 'not by the calendar']]
+const CHOICES: [string, string][] = [['month', gettext('every month')], ['quarter', gettext('every quarter')], ['half-year', gettext('every half-year')], ['year', gettext('every year')], ['sensitivity', gettext('by sensitivity')], ['', gettext('by a rule of my own')], ['never', gettext('not by the calendar')]]
 const { data, status, error, refetch } = useQuery({
   key: ['rounds', 'schedules'],
   query: async () => {
@@ -36,11 +37,11 @@ const plan = () => ({
 })
 
 function when(at: string, zone: string): string {
-  return new Date(at).toLocaleString('en-GB', { timeZone: zone, weekday: 'short', day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' })
+  return momentIn(at, zone)
 }
 
 function opens(row: ScheduleRow): string {
-  const events = EVENTS.filter(([key]) => row.events.includes(key)).map(([, words]) => `when ${words}`)
+  const events = EVENTS.filter(([key]) => row.events.includes(key)).map(([, words]) => gettext('when %{words}', { words }))
   return [...(row.recurs ? [row.recurs] : []), ...events].join('; ')
 }
 
@@ -86,42 +87,42 @@ function turn(row: SchedulePage): Promise<void> {
 <template>
   <section class="card mt-6 p-5" aria-labelledby="schedules">
     <div class="flex flex-wrap items-baseline gap-3">
-      <h2 id="schedules" class="flex-1 text-xl">Reviews that open by themselves</h2>
-      <button class="button" @click="isOpen = true">Schedule a review</button>
+      <h2 id="schedules" class="flex-1 text-xl">{{ gettext('Reviews that open by themselves') }}</h2>
+      <button class="button" @click="isOpen = true">{{ gettext('Schedule a review') }}</button>
     </div>
-    <StateNote :status="status" :error="error" :empty="data?.length === 0" empty-text="None yet." @retry="refetch" />
+    <StateNote :status="status" :error="error" :empty="data?.length === 0" :empty-text="gettext('None yet.')" @retry="refetch" />
     <ProblemNote v-if="!isOpen" :error="failed" />
     <ul class="divide-y divide-line">
       <li v-for="row in data ?? []" :key="row.id" class="flex flex-wrap items-start gap-x-4 gap-y-1 py-3">
         <div class="min-w-0 flex-1 basis-64">
-          <p class="font-medium">{{ row.name }} <span v-if="row.paused" class="rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">paused</span></p>
-          <p class="text-sm wrap-anywhere text-soft">{{ row.covers.map(plain).join(', ') }}<template v-if="row.scope">: {{ row.scope }}</template>; {{ opens(row) }}; {{ row.days_to_decide }} days to decide</p>
-          <p v-if="row.answer" class="text-sm text-soft">Last time: {{ row.answer }}</p>
+          <p class="font-medium">{{ row.name }} <span v-if="row.paused" class="rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">{{ gettext('paused') }}</span></p>
+          <p class="text-sm wrap-anywhere text-soft">{{ row.covers.map(plain).join(', ') }}<template v-if="row.scope">: {{ row.scope }}</template>{{ gettext('; %{row}; %{days_to_decide} days to decide', { row: opens(row), days_to_decide: row.days_to_decide }) }}</p>
+          <p v-if="row.answer" class="text-sm text-soft">{{ gettext('Last time: %{answer}', { answer: row.answer }) }}</p>
         </div>
-        <p v-if="row.next[0]">Next: {{ when(row.next[0], row.time_zone) }}</p>
-        <button class="button" @click="turn(row)">{{ row.paused ? 'Go on' : 'Pause' }}<span class="sr-only"> {{ row.name }}</span></button>
+        <p v-if="row.next[0]">{{ gettext('Next: %{next}', { next: when(row.next[0], row.time_zone) }) }}</p>
+        <button class="button" @click="turn(row)">{{ row.paused ? gettext('Go on') : gettext('Pause') }}<span class="sr-only"> {{ row.name }}</span></button>
       </li>
     </ul>
-    <ModalBox :open="isOpen" title="Schedule a review" @close="isOpen = false">
+    <ModalBox :open="isOpen" :title="gettext('Schedule a review')" @close="isOpen = false">
       <form class="mt-3 space-y-4" @submit.prevent="make">
         <ReviewForm v-model="draft">
           <div class="grid gap-4 sm:grid-cols-2">
-            <label class="block font-semibold">How often <select v-model="times.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
-            <p v-if="times.plain === 'sensitivity'" class="self-end text-soft">Four schedules: critical accounts every month, high every quarter, medium every half-year, low every year.</p>
-            <label v-if="times.plain !== 'never'" class="block font-semibold">For the first time <input v-model="times.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
-            <label v-if="!times.plain" class="block font-semibold">Rule by RFC 5545 <input v-model="times.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
+            <label class="block font-semibold">{{ gettext('How often') }} <select v-model="times.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
+            <p v-if="times.plain === 'sensitivity'" class="self-end text-soft">{{ gettext('Four schedules: critical accounts every month, high every quarter, medium every half-year, low every year.') }}</p>
+            <label v-if="times.plain !== 'never'" class="block font-semibold">{{ gettext('For the first time') }} <input v-model="times.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
+            <label v-if="!times.plain" class="block font-semibold">{{ gettext('Rule by RFC 5545') }} <input v-model="times.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
           </div>
           <div v-if="next.length" role="status">
-            <p class="font-semibold">Opens</p>
+            <p class="font-semibold">{{ gettext('Opens') }}</p>
             <ol class="grid gap-x-4 sm:grid-cols-2"><li v-for="at in next" :key="at">{{ when(at, me?.organisation.time_zone ?? 'UTC') }}</li></ol>
           </div>
           <fieldset>
-            <legend class="font-semibold">Also a small round of its own when</legend>
+            <legend class="font-semibold">{{ gettext('Also a small round of its own when') }}</legend>
             <div class="mt-1 grid gap-x-4 sm:grid-cols-2"><label v-for="[value, words] in EVENTS" :key="value"><input v-model="times.events" type="checkbox" :value="value" class="accent-moss" /> {{ words }}</label></div>
           </fieldset>
         </ReviewForm>
         <ProblemNote :error="failed" />
-        <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOpen = false">Cancel</button><button class="button-main">Schedule it</button></div>
+        <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOpen = false">{{ gettext('Cancel') }}</button><button class="button-main">{{ gettext('Schedule it') }}</button></div>
       </form>
     </ModalBox>
   </section>

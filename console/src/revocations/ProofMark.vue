@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
+import { gettext } from '@/frame/language'
 import type { Proof } from '@/service/types'
 import { PROOFS } from '@/frame/words'
 
@@ -19,6 +20,6 @@ const known = computed(() => PROOFS[props.proof])
     :title="known.plain"
   >
     <span aria-hidden="true">{{ known.mark }}</span>
-    <span>{{ proof }}<template v-if="by && proof !== 'unproved'"> by {{ by }}</template></span>
+    <span>{{ proof }}<template v-if="by && proof !== 'unproved'">{{ ` ${gettext('by %{by}', { by })}` }}</template></span>
   </span>
 </template>

@@ -1,18 +1,19 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import type { Proof } from '@/service/types'
 import { PROOFS } from '@/frame/words'
 
 defineProps<{ state: string }>()
 const WORDS: Record<string, string> = {
-  carrying_out: 'being carried out',
-  waiting: 'waiting for the system',
-  by_hand: 'waits for a person',
-  done: 'done',
-  confirmed: 'confirmed gone',
-  stated: 'stated, not confirmed',
-  unproved: 'unproved',
-  contradicted: 'contradicted',
-  undone: 'undone',
+  carrying_out: gettext('being carried out'),
+  waiting: gettext('waiting for the system'),
+  by_hand: gettext('waits for a person'),
+  done: gettext('done'),
+  confirmed: gettext('confirmed gone'),
+  stated: gettext('stated, not confirmed'),
+  unproved: gettext('unproved'),
+  contradicted: gettext('contradicted'),
+  undone: gettext('undone'),
 }
 </script>
 

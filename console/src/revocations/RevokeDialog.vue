@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
+import { gettext } from '@/frame/language'
 import { CallFailed, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { Preview } from '@/service/types'
@@ -64,17 +65,17 @@ watch(
 </script>
 
 <template>
-  <ModalBox :open="open" :title="preview?.title ?? 'What this would do'" @close="$emit('close')">
+  <ModalBox :open="open" :title="preview?.title ?? gettext('What this would do')" @close="$emit('close')">
     <StateNote v-if="!preview && !error" status="pending" />
     <form v-else @submit.prevent="start">
       <PreviewBox v-if="preview" :preview="preview" />
       <label v-if="preview" class="mt-5 block font-semibold">
-        Why
-        <textarea v-model="reason" required minlength="3" rows="2" class="field mt-1 font-normal" placeholder="The season is over." />
+        {{ gettext('Why') }}
+        <textarea v-model="reason" required minlength="3" rows="2" class="field mt-1 font-normal" :placeholder="gettext('The season is over.')" />
       </label>
       <ProblemNote :error="error" />
       <div class="mt-4 flex flex-wrap justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">Cancel</button>
+        <button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button>
         <button v-if="preview" class="button-end" :disabled="isBusy || reason.trim().length < 3" data-test="end">{{ doing }}</button>
       </div>
     </form>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 
+import { gettext, ngettext } from '@/frame/language'
 import { get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { Undone } from '@/service/types'
-import { counted } from '@/frame/words'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -43,21 +43,21 @@ async function undo(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="open" :title="found?.title ?? 'Undo'" @close="$emit('close')">
+  <ModalBox :open="open" :title="found?.title ?? gettext('Undo')" @close="$emit('close')">
     <StateNote v-if="!found && !error" status="pending" />
     <form v-else class="mt-3 space-y-4" @submit.prevent="undo">
-      <ul v-if="found?.lines.length" class="max-h-80 divide-y divide-line overflow-y-auto rounded-md border border-line" tabindex="0" aria-label="What is put back">
+      <ul v-if="found?.lines.length" class="max-h-80 divide-y divide-line overflow-y-auto rounded-md border border-line" tabindex="0" :aria-label="gettext('What is put back')">
         <li v-for="line in found.lines" :key="line.grant_id" class="px-3 py-2">
-          <span class="font-medium">{{ line.holder }}</span> on {{ line.account.name }}
-          <span v-if="line.refused" class="text-rust">is not put back. {{ line.refused }}</span><span v-else>{{ line.does }}</span>
+          <span class="font-medium">{{ line.holder }}</span> {{ gettext('on %{account}', { account: line.account.name }) }}
+          <span v-if="line.refused" class="text-rust">{{ gettext('is not put back. %{refused}', { refused: line.refused }) }}</span><span v-else>{{ line.does }}</span>
         </li>
       </ul>
       <p v-for="said in found?.also ?? []" :key="said" class="text-soft">{{ said }}</p>
-      <label v-if="found && !isDone" class="block font-semibold">Why <input v-model="reason" required minlength="3" class="field mt-1 font-normal" placeholder="It was the wrong person." /></label>
+      <label v-if="found && !isDone" class="block font-semibold">{{ gettext('Why') }} <input v-model="reason" required minlength="3" class="field mt-1 font-normal" :placeholder="gettext('It was the wrong person.')" /></label>
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2">
-        <button type="button" class="button" @click="$emit('close')">{{ isDone ? 'Done' : 'Cancel' }}</button>
-        <button v-if="found && !isDone" class="button-main" :disabled="reason.trim().length < 3 || (found.lines.length > 0 && !back)">{{ found.lines.length ? `Put ${counted(back, 'grant')} back` : 'Stop it here' }}</button>
+        <button type="button" class="button" @click="$emit('close')">{{ isDone ? gettext('Done') : gettext('Cancel') }}</button>
+        <button v-if="found && !isDone" class="button-main" :disabled="reason.trim().length < 3 || (found.lines.length > 0 && !back)">{{ found.lines.length ? gettext('Put %{count} back', { count: ngettext('%{n} grant', '%{n} grants', back) }) : gettext('Stop it here') }}</button>
       </div>
     </form>
   </ModalBox>

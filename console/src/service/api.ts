@@ -1,5 +1,6 @@
 /** Calls to the service. */
 
+import { gettext } from '@/frame/language'
 import { whileBusy } from './busy'
 import type { Answer, Method } from './paths'
 import type { Problem } from './types'
@@ -39,7 +40,7 @@ async function answer<T>(response: Response): Promise<T> {
   const isProblem = response.headers.get('Content-Type')?.startsWith('application/problem+json')
   const problem: Problem = isProblem
     ? await response.json()
-    : { title: response.statusText, detail: `The service answered ${response.status}.`, remedy: '', fields: {} }
+    : { title: response.statusText, detail: gettext('The service answered %{status}.', { status: response.status }), remedy: '', fields: {} }
   throw new CallFailed(problem, response.status)
 }
 
@@ -47,8 +48,8 @@ async function reach(input: string, options: RequestInit): Promise<Response> {
   try {
     return await fetch(input, options)
   } catch {
-    const detail = 'The service does not answer.'
-    const problem = { title: 'No answer', detail, remedy: 'It will be tried again when it is back.', fields: {} }
+    const detail = gettext('The service does not answer.')
+    const problem = { title: gettext('No answer'), detail, remedy: gettext('It will be tried again when it is back.'), fields: {}, request_id: '', passkey: null }
     throw new CallFailed(problem, 0)
   }
 }

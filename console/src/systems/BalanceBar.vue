@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
+import { gettext } from '@/frame/language'
 import type { SystemRow } from '@/service/types'
 import { moment } from '@/frame/words'
 
@@ -23,9 +24,9 @@ function share(count: number): string {
         <span class="flex-1"><span class="block h-full rounded-r-sm bg-link" :style="{ width: share(system.unrecorded) }" /></span>
       </div>
       <p class="text-sm text-soft tabular-nums">
-        <template v-if="system.reading_since">being read: {{ system.reading_seen }} seen</template>
-        <template v-else-if="system.down_since"><strong class="text-rust">down</strong> since {{ moment(system.down_since) }}</template>
-        <template v-else>{{ system.missing }} here, {{ system.changed }} otherwise, {{ system.unrecorded }} there</template>
+        <template v-if="system.reading_since">{{ gettext('being read: %{reading_seen} seen', { reading_seen: system.reading_seen }) }}</template>
+        <template v-else-if="system.down_since"><strong class="text-rust">{{ gettext('down') }}</strong> {{ gettext('since %{down_since}', { down_since: moment(system.down_since) }) }}</template>
+        <template v-else>{{ gettext('%{missing} missing, %{changed} different, %{unrecorded} unrecorded', { missing: system.missing, changed: system.changed, unrecorded: system.unrecorded }) }}</template>
       </p>
     </li>
   </ul>

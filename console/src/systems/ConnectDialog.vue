@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { gettext } from '@/frame/language'
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
@@ -89,40 +90,40 @@ const remove = () => attempt(async () => {
 </script>
 
 <template>
-  <ModalBox :open="open" :title="id ? `${record?.name ?? 'System'}: how it is reached` : 'Connect or name a system'" @close="$emit('close')">
+  <ModalBox :open="open" :title="id ? gettext('%{system}: how it is reached', { system: record?.name ?? gettext('System') }) : gettext('Connect or name a system')" @close="$emit('close')">
     <form class="mt-3 space-y-4" @submit.prevent="kind === 'by_hand' || trial?.state === 'good' || isReached ? keep() : tryOut()">
-      <label class="block font-semibold">Name <input v-model="name" required class="field mt-1 font-normal" placeholder="Mail server" :aria-invalid="Boolean(faults.name) || undefined" /></label>
-      <label class="block font-semibold">Kind
+      <label class="block font-semibold">{{ gettext('Name') }} <input v-model="name" required class="field mt-1 font-normal" :placeholder="gettext('Mail server')" :aria-invalid="Boolean(faults.name) || undefined" /></label>
+      <label class="block font-semibold">{{ gettext('Kind') }}
         <select v-model="kind" class="field mt-1 font-normal" :disabled="Boolean(record && record.kind !== 'by_hand')">
-          <option value="by_hand">looked after by hand</option>
+          <option value="by_hand">{{ gettext('looked after by hand') }}</option>
           <option v-for="one in adapters.data.value?.adapters ?? []" :key="one.kind" :value="one.kind">{{ one.name }}</option>
         </select>
       </label>
-      <p v-if="kind === 'by_hand'" class="text-soft">Open Latch does not reach into it. What is given or taken away there becomes a task for a person, who says when it is done. It begins with the levels View, Edit and Administer.</p>
+      <p v-if="kind === 'by_hand'" class="text-soft">{{ gettext('Open Latch does not reach into it. What is given or taken away there becomes a task for a person, who says when it is done. It begins with the levels View, Edit and Administer.') }}</p>
       <template v-if="adapter">
         <div v-for="one in adapter.settings" :key="one.name">
           <label :for="`setting-${one.name}`" class="block font-semibold">{{ plain(one.name) }}</label>
           <input :id="`setting-${one.name}`" v-model="settings[one.name]" class="field mt-1" :aria-describedby="`setting-${one.name}-about`" :aria-invalid="Boolean(faults[`settings.${one.name}`]) || undefined" />
-          <p :id="`setting-${one.name}-about`" class="text-sm text-soft">{{ one.about }} <strong v-if="faults[`settings.${one.name}`]" class="text-rust">It {{ faults[`settings.${one.name}`] }}.</strong></p>
+          <p :id="`setting-${one.name}-about`" class="text-sm text-soft">{{ one.about }} <strong v-if="faults[`settings.${one.name}`]" class="text-rust">{{ gettext('It %{faults}.', { faults: faults[`settings.${one.name}`] }) }}</strong></p>
         </div>
-        <div v-if="adapter.needs_secret"><label for="setting-secret" class="block font-semibold">Password or key</label><textarea id="setting-secret" v-model="secret" rows="1" autocomplete="off" spellcheck="false" class="field mt-1 font-mono [-webkit-text-security:disc]" :placeholder="record?.has_secret ? 'kept; give a new one to replace it' : ''" :aria-invalid="Boolean(faults.secret) || undefined" /><p class="text-sm text-soft">Of Open Latch’s own login there. It is sealed for the worker; nobody can read it again.</p></div>
-        <details v-if="adapter.rights.length"><summary class="cursor-pointer text-soft">What that login has to be allowed</summary><ul class="list-disc pl-5"><li v-for="right in adapter.rights" :key="right">{{ right }}</li></ul></details>
+        <div v-if="adapter.needs_secret"><label for="setting-secret" class="block font-semibold">{{ gettext('Password or key') }}</label><textarea id="setting-secret" v-model="secret" rows="1" autocomplete="off" spellcheck="false" class="field mt-1 font-mono [-webkit-text-security:disc]" :placeholder="record?.has_secret ? gettext('kept; give a new one to replace it') : ''" :aria-invalid="Boolean(faults.secret) || undefined" /><p class="text-sm text-soft">{{ gettext('Of Open Latch’s own login there. It is sealed for the worker; nobody can read it again.') }}</p></div>
+        <details v-if="adapter.rights.length"><summary class="cursor-pointer text-soft">{{ gettext('What that login has to be allowed') }}</summary><ul class="list-disc pl-5"><li v-for="right in adapter.rights" :key="right">{{ right }}</li></ul></details>
       </template>
-      <p v-if="trial" :role="trial.state === 'good' ? 'status' : 'alert'" class="rounded-md border-l-4 px-3 py-2" :class="trial.state === 'good' ? 'border-moss bg-sky-wash' : 'border-rust bg-rust-wash'">{{ trial.state === 'waiting' ? 'The worker has not answered yet.' : trial.answer }}</p>
+      <p v-if="trial" :role="trial.state === 'good' ? 'status' : 'alert'" class="rounded-md border-l-4 px-3 py-2" :class="trial.state === 'good' ? 'border-moss bg-sky-wash' : 'border-rust bg-rust-wash'">{{ trial.state === 'waiting' ? gettext('The worker has not answered yet.') : trial.answer }}</p>
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2 border-t border-line pt-4">
         <template v-if="record">
-          <button v-if="record.paused_at" type="button" class="button" :disabled="isBusy" @click="pause(false)">Read it again</button>
-          <button v-else-if="record.kind !== 'by_hand'" type="button" class="button" :disabled="isBusy" @click="pause(true)">Pause readings</button>
-          <button type="button" class="button" @click="isRemoving = !isRemoving">Remove…</button>
+          <button v-if="record.paused_at" type="button" class="button" :disabled="isBusy" @click="pause(false)">{{ gettext('Read it again') }}</button>
+          <button v-else-if="record.kind !== 'by_hand'" type="button" class="button" :disabled="isBusy" @click="pause(true)">{{ gettext('Pause readings') }}</button>
+          <button type="button" class="button" @click="isRemoving = !isRemoving">{{ gettext('Remove…') }}</button>
         </template>
         <span class="grow" />
-        <button type="button" class="button" @click="$emit('close')">Close</button>
-        <button class="button-main" :disabled="isBusy">{{ kind === 'by_hand' || isReached ? 'Save' : trial?.state === 'good' ? (id ? 'Reach it so from now on' : 'Connect it') : isBusy ? 'Trying…' : 'Try it' }}</button>
+        <button type="button" class="button" @click="$emit('close')">{{ gettext('Close') }}</button>
+        <button class="button-main" :disabled="isBusy">{{ kind === 'by_hand' || isReached ? gettext('Save') : trial?.state === 'good' ? (id ? gettext('Reach it so from now on') : gettext('Connect it')) : isBusy ? gettext('Trying…') : gettext('Try it') }}</button>
       </div>
       <div v-if="isRemoving && record" class="rounded-md bg-sunk p-3">
-        <p v-if="record.dependents.length">It can’t be removed: {{ record.dependents.map((one) => one.what).join(', ') }} are in it. Remove or archive those first.</p>
-        <template v-else><p>Nothing is in it. Its levels and its secret go with it.</p><button type="button" class="button-end mt-2" @click="remove">Remove {{ record.name }}</button></template>
+        <p v-if="record.dependents.length">{{ gettext('It can’t be removed: %{dependents} are in it. Remove or archive those first.', { dependents: record.dependents.map((one) => one.what).join(', ') }) }}</p>
+        <template v-else><p>{{ gettext('Nothing is in it. Its levels and its secret go with it.') }}</p><button type="button" class="button-end mt-2" @click="remove">{{ gettext('Remove %{record}', { record: record.name }) }}</button></template>
       </div>
     </form>
   </ModalBox>

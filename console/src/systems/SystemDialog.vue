@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { reactive, ref, watch } from 'vue'
 
+import { gettext } from '@/frame/language'
 import { send } from '@/service/api'
 import type { SystemRow } from '@/service/types'
 
@@ -10,7 +11,7 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 const props = defineProps<{ system: SystemRow | null }>()
 const emit = defineEmits<{ close: []; done: [] }>()
 const USUAL: [string, boolean][] = [['address', true], ['employee', true], ['fingerprint', true], ['uid', false], ['name', false]]
-const WORDS: Record<string, string> = { address: 'address', employee: 'staff number', fingerprint: 'key’s fingerprint', uid: 'uid', name: 'name' }
+const WORDS: Record<string, string> = { address: gettext('address'), employee: gettext('staff number'), fingerprint: gettext('key’s fingerprint'), uid: 'uid', name: 'name' }
 const EVERY: [number, string][] = [[1, 'minute'], [10, '10 minutes'], [60, 'hour'], [360, '6 hours'], [1440, 'day'], [10080, 'week']]
 const form = reactive<{ read_every: number; how: Record<string, string> }>({ read_every: 10, how: {} })
 const error = ref<unknown>(null)
@@ -38,19 +39,19 @@ async function keep(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="system !== null" :title="`How ${system?.name ?? ''} is read`" @close="$emit('close')">
+  <ModalBox :open="system !== null" :title="gettext('How %{system} is read', { system: system?.name ?? '' })" @close="$emit('close')">
     <form class="mt-3 space-y-4" @submit.prevent="keep">
-      <label class="block font-semibold">Every <select v-model="form.read_every" class="field mt-1 font-normal"><option v-if="!EVERY.some(([minutes]) => minutes === form.read_every)" :value="form.read_every">{{ form.read_every }} minutes</option><option v-for="[minutes, words] in EVERY" :key="minutes" :value="minutes">{{ words }}</option></select></label>
+      <label class="block font-semibold">{{ gettext('Every') }} <select v-model="form.read_every" class="field mt-1 font-normal"><option v-if="!EVERY.some(([minutes]) => minutes === form.read_every)" :value="form.read_every">{{ gettext('%{read_every} minutes', { read_every: form.read_every }) }}</option><option v-for="[minutes, words] in EVERY" :key="minutes" :value="minutes">{{ words }}</option></select></label>
       <fieldset>
-        <legend class="font-semibold">How people are identified there</legend>
-        <p class="text-soft">A login that can’t be matched with certainty is added as a new person until somebody identifies it.</p>
+        <legend class="font-semibold">{{ gettext('How people are identified there') }}</legend>
+        <p class="text-soft">{{ gettext('A login that can’t be matched with certainty is added as a new person until somebody identifies it.') }}</p>
         <label v-for="[by] in USUAL" :key="by" class="mt-2 flex items-center gap-3">
           <span class="w-36">{{ WORDS[by] }}</span>
-          <select v-model="form.how[by]" class="field w-56"><option value="sure">is enough alone</option><option value="ask">somebody is asked</option><option value="off">does not count</option></select>
+          <select v-model="form.how[by]" class="field w-56"><option value="sure">{{ gettext('is enough alone') }}</option><option value="ask">{{ gettext('somebody is asked') }}</option><option value="off">{{ gettext('does not count') }}</option></select>
         </label>
       </fieldset>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Cancel</button><button class="button-main">Save</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ gettext('Cancel') }}</button><button class="button-main">{{ gettext('Save') }}</button></div>
     </form>
   </ModalBox>
 </template>

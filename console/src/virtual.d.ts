@@ -1,0 +1,4 @@
+declare module 'virtual:words:*' {
+  const table: Record<string, string>
+  export default table
+}
