@@ -19,8 +19,8 @@ from cryptography.fernet import Fernet
 from bench import ending, exposing, finding, measures, reviewing
 from bench.measures import Bench, Result
 from bench.world import Size
+from openlatch.runtime.assembly import spare_the_collector
 from openlatch.runtime.cluster import Cluster
-from openlatch.runtime.servers import spare_the_collector
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import engine_for

@@ -17,7 +17,7 @@ import subprocess
 import sys
 import tempfile
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -92,10 +92,10 @@ def covering(layer: str, folder: Path) -> dict[tuple[str, int], list[str]]:
     data, report = folder / "coverage", folder / "durations.json"
     plugin = folder / "durations.py"
     plugin.write_text(
-        "import json, os\nheld = {}\n"
+        "import json, pathlib\nheld = {}\n"
         "def pytest_runtest_logreport(report):\n"
         "    held[report.nodeid] = held.get(report.nodeid, 0) + report.duration\n"
-        f"def pytest_sessionfinish(session):\n    json.dump(held, open({str(report)!r}, 'w'))\n"
+        f"def pytest_sessionfinish(session):\n    pathlib.Path({str(report)!r}).write_text(json.dumps(held))\n"
     )
     rc = folder / "coveragerc"
     rc.write_text("[run]\ndynamic_context = test_function\nsource_pkgs = openlatch\n")
@@ -117,6 +117,22 @@ def covering(layer: str, folder: Path) -> dict[tuple[str, int], list[str]]:
             nodes = {node for context in contexts for node in of_function.get(context, ())}
             found[str(Path(file).relative_to(ROOT)), line] = sorted(nodes, key=lambda node: took[node])
     return found
+
+
+def nearby(lines: Mapping[tuple[str, int], Sequence[str]], module: str) -> list[str]:
+    """For a line that runs when its module is imported, such as a rule: the tests that run most of what is in the
+    module, or else in its folder, or the one above.
+    """
+    for place in (module, *(str(folder) for folder in list(Path(module).parents)[:2])):
+        counted = Counter(
+            test
+            for (file, _), tests in lines.items()
+            if file == place or file.startswith(f"{place}/")
+            for test in tests
+        )
+        if counted:
+            return [test for test, _ in counted.most_common(MOST_TESTS)]
+    return []
 
 
 def tried(mutation: Mutation, tests: Sequence[str], copy: Path) -> str:
@@ -165,7 +181,7 @@ def main() -> None:
 
         def one(mutation: Mutation) -> tuple[Mutation, str]:
             copy = free.pop()
-            tests = lines.get((mutation.module, mutation.first), [])
+            tests = lines.get((mutation.module, mutation.first)) or nearby(lines, mutation.module)
             result = tried(mutation, tests, copy)
             free.append(copy)
             out.print(f"{result:10} {mutation.module}:{mutation.first} {mutation.operator}", markup=False)

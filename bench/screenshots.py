@@ -98,11 +98,6 @@ def _exposing(page: Page, rules: Any) -> None:
     page.get_by_text(re.compile(r"would open")).first.wait_for()
     page.evaluate("window.scrollTo(0, 0)")
     _shoot(page, "draft")
-    page.goto("/exposures")
-    page.get_by_role("button", name="Set a guard").click()
-    page.locator("[data-test=against]").wait_for()
-    _shoot(page, "guard")
-    page.keyboard.press("Escape")
 
 
 def _leaving(page: Page, client: Client, person: Any, heir: Any) -> None:
@@ -126,6 +121,9 @@ def _pictures(browser: Browser, demo: Demo, account: Any) -> None:
     for danger in ("most", "much"):
         page.get_by_role("button", name=re.compile(f"danger {danger}, never used")).click()
     _shoot(page, "map")
+    page.goto("/trends")
+    page.locator("svg path").first.wait_for()
+    _shoot(page, "trends")
     page.goto("/rules")
     page.get_by_label("medium").first.fill("60")
     page.get_by_label("high").first.focus()
@@ -201,11 +199,11 @@ def _terminal(demo: Demo, token: str) -> None:
     try:
         time.sleep(1.5)
         look = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#141815", "-fg", "#eeebdf", "-geometry", "158x48+0+0"]
-        shown = "; ".join(f"printf '%s\\n' {shlex.quote('$ ' + c)}; {c}" for c in commands) + "; sleep 60"
+        shown = "; ".join(f"printf '%s\\n' {shlex.quote('$ ' + c)}; {c}" for c in commands) + "; sleep 90"
         window = subprocess.Popen(
             ["xterm", *look, "-e", "bash", "-c", shown], env=environment, stderr=subprocess.DEVNULL
         )
-        time.sleep(20)
+        time.sleep(45)
         subprocess.run(["import", "-window", "root", str(SHOTS / "terminal.png")], env=environment, check=True)
         print("terminal")
     finally:

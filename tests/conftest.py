@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import json
 import os
@@ -9,16 +10,17 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import httpx
 import psycopg
 import pytest
 from argon2 import PasswordHasher
 from cryptography.fernet import Fernet
 from hypothesis import HealthCheck, Phase, settings
+from sqlalchemy import Engine
 
 from openlatch.client import Client
 from openlatch.demo import loader
@@ -51,8 +53,9 @@ def pytest_configure(config: pytest.Config) -> None:
     for room in ROOMS:
         config.addinivalue_line("markers", f"{room}: the tests of {room}")
     # A hash as it is for real takes a tenth of a second.
-    cheap = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
-    authentication._HASHER, authentication._NOBODY = cheap, cheap.hash("nobody")
+    authentication._HASHER = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+    # Each of the tests' own calls would read all certificate authorities, which none of them asks.
+    httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
 
 
 @pytest.hookimpl(tryfirst=True)
@@ -66,6 +69,19 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(room)
         if "stack" in getattr(item, "fixturenames", ()):
             item.add_marker(pytest.mark.xdist_group("console" if "console" in item.nodeid else "demo"))
+    # What does all that the how-tos show, and what ends access and changes settings at random, come after all others that
+    # share their demo.
+    items.sort(key=lambda item: ("test_fuzz" in item.nodeid, "test_how_tos" in item.nodeid))
+
+
+def pytest_collection_finish(session: pytest.Session) -> None:
+    """Tests that belong together have to go to one process: otherwise each starts a demo of its own."""
+    if session.config.getoption("loadgroup", False):
+        lost = [
+            item.nodeid for item in session.items if item.get_closest_marker("xdist_group") and "@" not in item.nodeid
+        ]
+        if lost:
+            raise pytest.UsageError(f"pytest-xdist does not see that these belong together: {lost[:3]}")
 
 
 def _in_memory() -> str | None:
@@ -142,8 +158,21 @@ def clock() -> Clock:
 
 def service_on(cluster: Cluster, database: str, clock: Clock) -> Service:
     """The service on a database, with a clock of the tests."""
-    url = cluster.url(database, APP_ROLE, "app-password")
-    return Service(engine_for(url, pool_size=4), Fernet(KEY), clock, signing_seed=KEY, evidence_seed=KEY)
+    engine = engine_for(cluster.url(database, APP_ROLE, "app-password"), pool_size=4)
+    _share_compiled(engine)
+    return Service(engine, Fernet(KEY), clock, signing_seed=KEY, evidence_seed=KEY)
+
+
+# The engine of the first test of this process.
+_first: list[Engine] = []
+
+
+def _share_compiled(engine: Engine) -> None:
+    """Statements are compiled once for all tests: every engine has the dialect and the cache of the first."""
+    if _first:
+        engine.dialect, engine._compiled_cache = _first[0].dialect, _first[0]._compiled_cache
+    else:
+        _first.append(engine)
 
 
 @pytest.fixture
@@ -198,22 +227,15 @@ def telemetry_settings(cluster: Cluster) -> dict[str, Any]:
     }
 
 
-@contextmanager
-def running_demo(folder: Path) -> Iterator[Demo]:
-    """The whole demo, running: two servers, the web process, the worker."""
-    demo = Demo(folder, 0)
+@pytest.fixture(scope="session")
+def stack(folder: Path) -> Iterator[Demo]:
+    """The whole demo, running, which most tests share: two database servers, the web process, the worker."""
+    demo = Demo(folder / "demo", 0)
     try:
         demo.start()
         yield demo
     finally:
         demo.stop()
-
-
-@pytest.fixture(scope="session")
-def stack(folder: Path) -> Iterator[Demo]:
-    """The demo that most tests share."""
-    with running_demo(folder / "demo") as demo:
-        yield demo
 
 
 ROLES = {

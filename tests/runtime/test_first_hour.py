@@ -7,9 +7,7 @@ from __future__ import annotations
 import json
 import os
 import re
-import shutil
 import subprocess
-import sys
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -26,15 +24,27 @@ from openlatch.processes import CantStart, free_port
 from openlatch.runtime import own_server
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.own_server import DATABASE, Keys, OwnServer, rotate
+from tests.browser import launch
+from tests.cli.program import Program
 
 pytestmark = pytest.mark.xdist_group("demo")
 PASSWORD = "quiet lanterns over moss"
 
 
+@pytest.fixture(scope="module")
+def prepared(folder: Path) -> Path:
+    """A folder as the first start makes it: keys, a database with its tables."""
+    made = OwnServer(folder / "own-prepared", f"127.0.0.1:{free_port()}", "", 0)
+    made.prepare()
+    made.cluster.stop()
+    return made.folder
+
+
 @pytest.fixture
-def server(folder: Path, request: pytest.FixtureRequest) -> Iterator[OwnServer]:
+def server(folder: Path, prepared: Path, request: pytest.FixtureRequest) -> Iterator[OwnServer]:
     """An empty service, running out of a folder of its own."""
     place = folder / f"own-{request.node.name[:30]}"
+    subprocess.run(["cp", "-a", prepared, place], check=True)
     made = OwnServer(place, f"127.0.0.1:{free_port()}", "", 0)
     try:
         made.start()
@@ -55,10 +65,8 @@ def pick(page: Page, label: str, name: str) -> None:
 
 def test_the_first_hour_by_the_console_alone(server: OwnServer) -> None:
     """Set up, a system by hand, an account, a person, access that is there, a review, its evidence."""
-    program = shutil.which("chromium")
     with sync_playwright() as playwright:
-        arguments = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
-        browser = playwright.chromium.launch(executable_path=program, args=arguments)
+        browser = launch(playwright)
         page = browser.new_context(base_url=server.public_address, viewport={"width": 1280, "height": 800}).new_page()
         page.set_default_timeout(20_000)
         try:
@@ -145,19 +153,20 @@ def _review(page: Page) -> None:
     assert (found.faults, found.items) == ((), 1)
 
 
-def test_the_first_hour_by_the_command_line_alone(server: OwnServer, tmp_path: Path) -> None:
+@pytest.fixture
+def program() -> Iterator[Program]:
+    """The command line, imported once."""
+    started = Program(os.environ)
+    yield started
+    started.stop()
+
+
+def test_the_first_hour_by_the_command_line_alone(server: OwnServer, program: Program, tmp_path: Path) -> None:
     """And the folder after it: a backup that was tried, put back; nothing of it readable by others."""
     environment = {**os.environ, "XDG_CONFIG_HOME": str(tmp_path), "COLUMNS": "100", "NO_COLOR": "1"}
 
     def openlatch(*words: str) -> str:
-        done = subprocess.run(
-            [sys.executable, "-c", "from openlatch.cli.main import main; main()", *words],
-            env=environment,
-            capture_output=True,
-            text=True,
-            check=False,
-            timeout=120,
-        )
+        done = program.call(words, "", environment)
         assert done.returncode == 0, f"{words}: {done.stdout}{done.stderr}"
         return done.stdout
 

@@ -198,11 +198,12 @@ class Reader:
             if "--require-hashes" in line:
                 borrow(self.folder / "opt/.venv")
                 continue
+            if line.rstrip().endswith("-m venv " + str(self.folder / "opt/.venv")):
+                call(*line.split())
+                continue
             lines.append(
                 line.replace("pip install", "pip install --no-index").replace("dist/openlatch-*.whl", str(self.wheel))
             )
-            if line.rstrip().endswith("-m venv " + str(self.folder / "opt/.venv")):
-                call(*line.split())
         return call("bash", "-euo", "pipefail", "-c", "\n".join(lines), env=clean(), cwd=ROOT)
 
     def files(self, number: int) -> None:

@@ -30,9 +30,7 @@ def served(app_url: str) -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
         "OPENLATCH_SECRET_KEY": Fernet.generate_key().decode(),
     }
     environment.pop("OPENLATCH_CONFIG", None)
-    child = subprocess.Popen(
-        [sys.executable, "-c", "from openlatch.cli.main import main; main()", "serve"], env=environment
-    )
+    child = subprocess.Popen([sys.executable, "-m", "openlatch", "serve"], env=environment)
     address = f"http://127.0.0.1:{port}"
     try:
         for _ in range(300):

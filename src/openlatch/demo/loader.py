@@ -6,6 +6,7 @@ The data files are what a user would bring: they go through the same import. Day
 
 from __future__ import annotations
 
+import csv
 import io
 import json
 import re
@@ -62,6 +63,23 @@ AGENCY = (
 )
 
 
+# How many weeks ago the register was begun, and its use read again since.
+WEEKS = (8, 5, 2, 0)
+# What is only known at the end: its instants would lie ahead before.
+PRESENT = ("sessions", "use")
+
+
+def provider_people() -> dict[str, JsonObject]:
+    """Who can sign in at the identity provider: all of the organisation's own, by key, with their claims."""
+    with (DATA / "people.csv").open(newline="") as file:
+        rows = [row for row in csv.DictReader(file) if row["address"].endswith("@hollinfell.example.org")]
+    return {
+        row["key"]: {"name": row["name"], "email": row["address"], "email_verified": True}
+        for row in rows
+        if row["standing"] == "current"
+    }
+
+
 def telemetry_plan() -> JsonObject:
     """What is in the hut telemetry database."""
     plan: JsonObject = json.loads((DATA / "telemetry.json").read_text())
@@ -89,21 +107,22 @@ def is_loaded(service: Service) -> bool:
         return db.scalars(select(Organisation.id)).first() is not None
 
 
+def earlier(service: Service, weeks: int) -> Service:
+    """The same service with a clock some weeks behind, so that the journal has a past."""
+    return replace(service, clock=lambda: service.clock() - timedelta(weeks=weeks))
+
+
 def load(service: Service) -> UUID:
-    """Load both organisations; returns the id of Hollin Fell Huts."""
+    """Load the organisations; returns the id of Hollin Fell Huts, whose register was begun some weeks ago."""
     itself = _organisation(service, "Hollin Fell Huts", "hollin-fell")
     day = base_day(service.clock())
-    for kind in RECORD_KINDS:
-        for form in ("csv", "jsonl"):
-            path = DATA / f"{kind}.{form}"
-            if path.exists():
-                _bring(service, itself, kind, form, path, day)
+    for weeks in WEEKS:
+        _bring_all(earlier(service, weeks), itself, day, weeks)
     with service.unit(itself) as unit:
         for key, role, _ in SIGN_INS:
             person = unit.db.scalars(select(Person).where(Person.key == key)).one()
             assert person.address is not None
             authentication.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
-    evaluate_flags.evaluate_all(service, itself.organisation)
     _load_neighbour(service)
     _load_agency(service)
     return itself.organisation
@@ -121,8 +140,45 @@ def _dated(text: str, day: datetime) -> str:
     return re.sub(r"\{day([+-]\d+)\}", lambda found: (day + timedelta(days=int(found[1]))).strftime("%Y-%m-%d"), text)
 
 
-def _bring(service: Service, viewer: Viewer, kind: str, form: str, path: Path, day: datetime) -> None:
-    written = _dated(path.read_text(), day)
+def _bring_all(service: Service, viewer: Viewer, day: datetime, weeks: int) -> None:
+    """Bring what was known some weeks ago: at first everything, then how grants were used since. Then raise flags."""
+    kinds = {kind for kind in RECORD_KINDS if kind not in PRESENT} if weeks == WEEKS[0] else {"grants"}
+    for kind in RECORD_KINDS:
+        if kind not in kinds | (set() if weeks else set(PRESENT)):
+            continue
+        for path in sorted(DATA.glob(f"{kind}.*")):
+            form = path.suffix.removeprefix(".")
+            written = path.read_text()
+            if kind == "grants" and weeks:
+                if form == "jsonl":
+                    continue
+                written = _as_known(written, weeks * 7)
+            _bring(service, viewer, kind, form, path, _dated(written, day))
+    evaluate_flags.evaluate_all(service, viewer.organisation)
+
+
+def _as_known(written: str, days_ago: int) -> str:
+    """The grants that had been given so many days ago, last used before then."""
+    rows = list(csv.DictReader(io.StringIO(written)))
+    held = io.StringIO()
+    writer = csv.DictWriter(held, rows[0].keys())
+    writer.writeheader()
+    for row in rows:
+        if _days(row["given_at"]) <= -days_ago:
+            used = row["last_used_at"]
+            if used and _days(used) > -days_ago - 1:
+                row["last_used_at"] = used.replace(f"{{day{_days(used):+d}}}", f"{{day{-days_ago - 2:+d}}}")
+            writer.writerow(row)
+    return held.getvalue()
+
+
+def _days(dated: str) -> int:
+    """The number of days in a date as files write it; 0 where there is none."""
+    found = re.match(r"\{day([+-]\d+)\}", dated)
+    return int(found[1]) if found else 0
+
+
+def _bring(service: Service, viewer: Viewer, kind: str, form: str, path: Path, written: str) -> None:
     with service.unit(viewer) as unit:
         report = imports.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good=False, try_only=False)
     if not report.kept:
@@ -159,7 +215,7 @@ def play(service: Service, organisation: UUID) -> None:
     """Create history: a closed round, an open one, a manual revocation, an accepted flag."""
     offers.play(service, organisation)
     viewer = administrator(service, organisation)
-    with service.unit(viewer) as unit:
+    with earlier(service, WEEKS[1]).unit(viewer) as unit:
         closed = _close_one_round(unit)
     close_round.carry_on(service, Viewer.itself(organisation), closed)
     with service.unit(viewer) as unit:

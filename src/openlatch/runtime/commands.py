@@ -1,4 +1,4 @@
-"""The commands that run the service itself."""
+"""The commands that run the service itself. Each imports what it needs when it is called, so that help is quick."""
 
 from __future__ import annotations
 
@@ -6,18 +6,18 @@ import json
 from pathlib import Path
 
 import click
-from cryptography.fernet import Fernet
 
 from openlatch.adapters import ADAPTERS, Reading, class_of
 from openlatch.errors import BadInput
+from openlatch.imports import many_imports
 from openlatch.runtime.settings import Settings
-from openlatch.service import connections
 
 
 @click.command()
 def serve() -> None:
     """Serve the API and the console until stopped."""
-    from openlatch.runtime import servers
+    with many_imports():
+        from openlatch.runtime import servers
 
     servers.serve(Settings.load())
 
@@ -25,9 +25,10 @@ def serve() -> None:
 @click.command()
 def worker() -> None:
     """Carry out revocations, read systems and evaluate rules in the background, until stopped."""
-    from openlatch.runtime import servers
+    with many_imports():
+        from openlatch.runtime import assembly
 
-    servers.work(Settings.load())
+    assembly.work(Settings.load())
 
 
 @click.command()
@@ -49,6 +50,8 @@ def migrate(app_password: str, web_password: str, worker_password: str) -> None:
 @click.command("new-key")
 def new_key() -> None:
     """Make a key: each of secret_key, systems_key and evidence_key takes one of its own."""
+    from cryptography.fernet import Fernet
+
     click.echo(Fernet.generate_key().decode())
 
 
@@ -61,10 +64,10 @@ def new_key() -> None:
 @click.password_option(envvar="OPENLATCH_PASSWORD", help="Their password, at least 12 characters.")
 def organisation(name: str, slug: str, time_zone: str, administrator: str, address: str, password: str) -> None:
     """Make an organisation called NAME with its first administrator."""
-    from openlatch.runtime import servers
+    from openlatch.runtime import assembly
     from openlatch.service.identity import authentication
 
-    service = servers.assemble(Settings.load())
+    service = assembly.assemble(Settings.load())
     authentication.make_organisation(service, name, slug, time_zone, administrator, address, password)
     click.echo(f"Made {name}. {administrator} can sign in as {address}.")
 
@@ -78,16 +81,18 @@ def organisation(name: str, slug: str, time_zone: str, administrator: str, addre
 @click.option("--password", envvar="OPENLATCH_SYSTEM_PASSWORD", help="The password or key of Open Latch's login.")
 def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, ...], password: str | None) -> None:
     """Connect the system NAME to the organisation SLUG. It is tried before it is stored, and read."""
-    from openlatch.runtime import servers
-    from openlatch.service.identity import authentication
-
     settings = _settings(kind, given)
     if password is None:
         password = click.prompt("Password", hide_input=True) if class_of(kind).can.secret else ""
     adapter = ADAPTERS[kind](settings, password)
     adapter.check()
     reading = Reading.of(adapter.read())
-    service = servers.assemble(Settings.load())
+    # The larger part of the program is loaded when the system has answered.
+    from openlatch.runtime import assembly
+    from openlatch.service import connections
+    from openlatch.service.identity import authentication
+
+    service = assembly.assemble(Settings.load())
     connections.connect(
         service, authentication.service_viewer(service, slug), key or name, name, kind, settings, password
     )

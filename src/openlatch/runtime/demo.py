@@ -17,6 +17,7 @@ from pathlib import Path
 from types import FrameType
 from uuid import UUID
 
+import psycopg
 from cryptography.fernet import Fernet, MultiFernet
 from sqlalchemy import select
 
@@ -123,9 +124,11 @@ class Demo:
         )
         self._prepare_telemetry(service, kept)
         organisation = self._load(service)
+        self._count_rows()
         self.around = Surroundings(self.folder / "systems", kept.adapter_password, _say)
         self.around.start(service)
         self._connect_telemetry(service, organisation, kept)
+        self.around.let_sign_in(service, organisation)
         service.engine.dispose()
         self._start_children(kept)
 
@@ -143,6 +146,11 @@ class Demo:
             return loader.load(service)
         with transaction(service.engine, None) as db:
             return db.scalars(select(Organisation.id).where(Organisation.slug == "hollin-fell")).one()
+
+    def _count_rows(self) -> None:
+        """Let the server count what was loaded: it plans without numbers otherwise, until it looks by itself."""
+        with psycopg.connect(self.register.url(DATABASE), autocommit=True) as db:
+            db.execute("analyze")
 
     def _connect_telemetry(self, service: Service, organisation: UUID, kept: Secrets) -> None:
         settings = {
@@ -177,6 +185,8 @@ class Demo:
             "OPENLATCH_SMTP_HOST": "127.0.0.1",
             "OPENLATCH_SMTP_PORT": str(self.mail.smtp_port),
             "OPENLATCH_MAIL_FROM": "access@hollinfell.example.org",
+            # Whoever tries webhooks has a receiver on this machine.
+            "OPENLATCH_PRIVATE_RECEIVERS": "127.0.0.1,localhost",
             "OPENLATCH_TREE_HEADS_FILE": str(self.folder / "tree-heads.jsonl"),
         }
         for name in ("OPENLATCH_CONFIG", "OPENLATCH_SYSTEMS_KEY", "OPENLATCH_EVIDENCE_KEY"):
@@ -192,7 +202,7 @@ class Demo:
         for name in own:
             with appended(self.folder / f"{name}.log") as log:
                 self.children[name] = subprocess.Popen(
-                    [sys.executable, "-c", "from openlatch.cli.main import main; main()", name],
+                    [sys.executable, "-m", "openlatch", name],
                     env=environment | own[name],
                     stdout=log,
                     stderr=log,
@@ -274,6 +284,8 @@ def _welcome(demo: Demo) -> None:
         _say(f"  {key + '@hollinfell.example.org' if '.aldous' not in key else key + '@wardens.example.net':44} {what}")
     for other in (loader.NEIGHBOUR, loader.AGENCY):
         _say(f"  {other[0]:44} {other[-1]}")
+    if demo.around is not None and demo.around.provider is not None:
+        _say(f"\nOr by an identity provider: {demo.address}/sign-in?organisation=hollin-fell")
     _say(f"\nThe mail that is sent is at {demo.mail.address}")
     _say(f"The hut telemetry database is at 127.0.0.1:{demo.telemetry.port}.")
     for name, kind, settings in demo.around.connections if demo.around else ():

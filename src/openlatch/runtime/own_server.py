@@ -103,7 +103,7 @@ class OwnServer:
         for name, environment in self.environments(keys).items():
             with appended(self._log(name)) as log:
                 self.children[name] = subprocess.Popen(
-                    [sys.executable, "-c", "from openlatch.cli.main import main; main()", name],
+                    [sys.executable, "-m", "openlatch", name],
                     env={**_clean(os.environ), **environment},
                     stdin=subprocess.DEVNULL,
                     stdout=log,

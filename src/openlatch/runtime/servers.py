@@ -1,95 +1,29 @@
-"""Running the web process (gunicorn) and the worker."""
+"""The web process (gunicorn)."""
 
 from __future__ import annotations
 
-import gc
-import logging
-import sys
+import os
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
 from dataclasses import replace
-from pathlib import Path
-from typing import Any
 
 import structlog
 from flask import Flask
 from gunicorn.app.base import BaseApplication
 from werkzeug.middleware.proxy_fix import ProxyFix
 
-from openlatch.api.app import make_app
+from openlatch.api.app import make_app, warm_up
+from openlatch.runtime.assembly import assemble, configure_logging
 from openlatch.runtime.gunicorn_worker import prompt
 from openlatch.runtime.settings import Settings
 from openlatch.service.identity import set_up
-from openlatch.service.notifications.notices import Post
-from openlatch.service.unit import Service
-from openlatch.store.database import engine_for
-from openlatch.worker import tasks
-from openlatch.worker.queue import Queue
 
 # Statement timeout in seconds for the web process: others wait for the connection.
 STATEMENT_SECONDS = 60
 
 
 log = structlog.get_logger()
-
-
-def configure_logging() -> None:
-    """Structured lines to standard error: readable on a terminal, JSON elsewhere."""
-    shape: Any = structlog.dev.ConsoleRenderer() if sys.stderr.isatty() else structlog.processors.JSONRenderer()
-    structlog.configure(
-        processors=[
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso", utc=True),
-            structlog.processors.format_exc_info,
-            shape,
-        ],
-        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
-    )
-    logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
-
-
-def spare_the_collector() -> None:
-    """Raise the collector's thresholds: there are many long-lived objects and few cycles.
-
-    Rounds of tens of thousands of items then open in about two thirds of the time.
-    """
-    gc.set_threshold(50_000, 20, 50)
-
-
-def assemble(settings: Settings, connections: int = 16, statement_seconds: int = 0) -> Service:
-    """The service with its database, its key, and the queue that wakes the worker.
-
-    ``statement_seconds`` is the statement timeout; 0 for none.
-    """
-    spare_the_collector()
-    settings.require("database_url", "secret_key")
-    queue = Queue(settings.database_url)
-    address = (settings.public_address or f"http://{settings.bind}").rstrip("/")
-    seed = settings.secret_key.encode()
-    return Service(
-        engine_for(settings.database_url, connections // 2, statement_seconds),
-        settings.cipher(),
-        wake=queue.wake,
-        address=address,
-        signing_seed=seed,
-        tree_heads_file=Path(settings.tree_heads_file) if settings.tree_heads_file else None,
-        timestamp_authority=settings.timestamp_authority,
-        systems_cipher=settings.systems_cipher(),
-        evidence_seed=settings.evidence_seed(),
-        systems_seed=settings.systems_key.encode(),
-    )
-
-
-def post_of(settings: Settings) -> Post | None:
-    """The configured mail server; None if there is none, and mail waits."""
-    if not settings.smtp_host:
-        return None
-    return Post(
-        settings.smtp_host,
-        settings.smtp_port,
-        settings.mail_from,
-        settings.smtp_user,
-        settings.smtp_password,
-        bool(settings.smtp_starttls),
-    )
 
 
 def web_app(settings: Settings) -> Flask:
@@ -106,7 +40,13 @@ def web_app(settings: Settings) -> Flask:
         systems_seed=b"",
         holds_secrets=False,
     )
-    app = make_app(service, settings.database_url)
+    app = make_app(
+        service,
+        settings.database_url,
+        metrics_token=settings.metrics_token,
+        takes_request_ids=settings.trusted_proxies > 0,
+        logs_requests=bool(settings.log_requests),
+    )
     app.wsgi_app = prompt(app.wsgi_app)  # type: ignore[method-assign, assignment]
     if settings.trusted_proxies:
         count = settings.trusted_proxies
@@ -150,7 +90,17 @@ def serve(settings: Settings) -> None:
     configure_logging()
     settings.require("database_url", "secret_key")
     _say_how_to_set_up(settings)
-    _Gunicorn(settings).run()
+    warm_up()
+    with _room_for_metrics() if settings.metrics_token else nullcontext():
+        _Gunicorn(settings).run()
+
+
+@contextmanager
+def _room_for_metrics() -> Iterator[None]:
+    """A folder in which the processes add up their figures; it has to be named before these are imported."""
+    with tempfile.TemporaryDirectory(prefix="openlatch-figures-") as folder:
+        os.environ["PROMETHEUS_MULTIPROC_DIR"] = folder
+        yield
 
 
 def _say_how_to_set_up(settings: Settings) -> None:
@@ -160,12 +110,3 @@ def _say_how_to_set_up(settings: Settings) -> None:
     service.engine.dispose()
     if code is not None:
         print(f"Nothing is set up here yet. Open {service.address}/set-up and give this code: {code}", flush=True)
-
-
-def work(settings: Settings) -> None:
-    """Run the worker until stopped."""
-    configure_logging()
-    for name in ("systems_key", "evidence_key"):
-        if not getattr(settings, name):
-            log.warning("worker.has_no_key_of_its_own", setting=name, remedy="Make one: openlatch new-key")
-    tasks.run(assemble(settings, tasks.CONNECTIONS), settings.database_url, post_of(settings))

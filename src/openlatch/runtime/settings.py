@@ -28,7 +28,10 @@ class Settings(BaseSettings):
     heads of the journal. The web process must have neither of these two. ``public_address`` is where people reach the
     console, which links in mail begin with; the ``smtp_`` settings say which server mail goes through.
     ``tree_heads_file`` is where signed heads of the journal are appended, ``timestamp_authority`` the address of one by
-    RFC 3161 that stamps them.
+    RFC 3161 that stamps them. Whoever has ``metrics_token`` may read ``/metrics``. ``private_receivers`` names
+    hosts in private networks, with commas between them, that webhooks may be sent to, also without TLS. Journals
+    are forwarded to ``syslog_server`` (host:port) over TLS, checked by the certificates in the file
+    ``syslog_authorities``.
     """
 
     model_config = SettingsConfigDict(env_prefix=PREFIX, extra="forbid", frozen=True, coerce_numbers_to_str=True)
@@ -51,6 +54,11 @@ class Settings(BaseSettings):
     mail_from: str = "openlatch@localhost"
     tree_heads_file: str = ""
     timestamp_authority: str = ""
+    metrics_token: str = ""
+    private_receivers: str = ""
+    syslog_server: str = ""
+    syslog_authorities: str = ""
+    log_requests: int = 1
 
     @classmethod
     def settings_customise_sources(

@@ -16,13 +16,16 @@ from openlatch.demo import loader
 from openlatch.json_values import JsonObject
 from openlatch.processes import CantStart, usual_port
 from openlatch.service import connections
+from openlatch.service.identity import providers
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
-from openlatch.store.tables import System
-from openlatch.test_systems import calendars, cloud, directory, host, mailboxes
+from openlatch.store.tables import IdentityProvider, System
+from openlatch.test_systems import calendars, cloud, directory, host, identity_provider, mailboxes
+from openlatch.test_systems.app_server import AppServer
 from openlatch.test_systems.server import Server
 
 DOMAIN = "hollinfell.example.org"
+PROVIDER, PROVIDER_CLIENT = "Fellside login", "open-latch"
 
 
 @dataclass
@@ -33,7 +36,8 @@ class Surroundings:
     secret: str
     said: Callable[[str], None]
     plan: JsonObject = field(default_factory=dict)
-    servers: list[Server | cloud.CloudServer] = field(default_factory=list)
+    servers: list[Server | AppServer] = field(default_factory=list)
+    provider: identity_provider.IdentityProvider | None = None
     connections: list[tuple[str, str, JsonObject]] = field(default_factory=list)
 
     def start(self, service: Service) -> None:
@@ -50,6 +54,23 @@ class Surroundings:
             host.prepare(root, self.plan["host"], day)
         self.connections.append(("Camera host", "host", host.usual(root, self.plan["host"])))
         self._cloud()
+        self._identity_provider(service)
+
+    def _identity_provider(self, service: Service) -> None:
+        folder = self.folder / "identity-provider"
+        folder.mkdir(parents=True, exist_ok=True)
+        port = usual_port(folder)
+        self.provider = identity_provider.IdentityProvider(
+            f"http://127.0.0.1:{port}",
+            PROVIDER_CLIENT,
+            self.secret,
+            f"{service.address}{providers.CALLBACK}",
+            f"{service.address}{providers.BACK_CHANNEL}",
+            loader.provider_people(),
+        )
+        server = AppServer(self.provider.app(), port)
+        server.start()
+        self.servers.append(server)
 
     def _directory(self) -> None:
         server = directory.DirectoryServer(self.folder / "directory")
@@ -98,6 +119,16 @@ class Surroundings:
             if ident is None:
                 ident = connections.connect(service, viewer, name, name, kind, settings, self.secret)
             readings.read(service, organisation, ident)
+
+    def let_sign_in(self, service: Service, organisation: UUID) -> None:
+        """Let the people of the organisation sign in by the identity provider, wherever it is this time."""
+        assert self.provider is not None
+        with service.unit(Viewer.itself(organisation)) as unit:
+            row = unit.db.scalars(select(IdentityProvider).where(IdentityProvider.name == PROVIDER)).first()
+            row = row or IdentityProvider(organisation_id=organisation, name=PROVIDER, client_id=PROVIDER_CLIENT)
+            row.issuer = self.provider.issuer
+            row.client_secret = service.cipher.encrypt(self.secret.encode())
+            unit.db.add(row)
 
     def stop(self) -> None:
         """Stop the servers that were started."""
