@@ -69,8 +69,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(room)
         if "stack" in getattr(item, "fixturenames", ()):
             item.add_marker(pytest.mark.xdist_group("console" if "console" in item.nodeid else "demo"))
-    # What does all that the how-tos show, and what ends access and changes settings at random, come after all others that
-    # share their demo.
+    # What does all that the how-tos show, and what ends access and changes settings at random, come after all others
+    # that share their demo.
     items.sort(key=lambda item: ("test_fuzz" in item.nodeid, "test_how_tos" in item.nodeid))
 
 
