@@ -19,6 +19,7 @@ from tests.cli.conftest import Run
 HOW_TOS = Path(__file__).parents[2] / "docs" / "how-to"
 # Commands that are not typed here, by how they begin, and why.
 ELSEWHERE = {
+    "charter": "files in a folder: the tests of the charter write and adopt them",
     "run": "a service of its own: the tests of the runtime follow that guide",
     "connect": "a server that is not there: the tests of systems connect one",
     "provider add": "an issuer that is not there: the tests of providers have one",

@@ -38,6 +38,7 @@ export const happenings = (): string[] => [
   gettext('change done'),
   gettext('change failed'),
   gettext('change stopped'),
+  gettext('charter adopted'),
   gettext('device allowed'),
   gettext('device refused'),
   gettext('digest sent'),

@@ -10,6 +10,7 @@ import { saveText } from '@/records/files'
 import RecordPicker from '@/records/RecordPicker.vue'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
 import LatchBox from '@/latches/LatchBox.vue'
+import CharterBox from './CharterBox.vue'
 import MailBox from './MailBox.vue'
 import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -90,6 +91,7 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
       <p class="flex flex-wrap gap-2"><button type="button" class="button" @click="takeRegister">{{ gettext('Export') }}</button><a class="button" href="/api/v1/register/schema" download="register.schema.json">{{ gettext('Its format') }}</a></p>
       <label class="block font-semibold">{{ gettext('Import') }} <span class="font-normal text-soft">{{ gettext('(only into an organisation that is empty yet)') }}</span><input type="file" accept=".jsonl" class="field mt-1 font-normal" @change="bringRegister(($event.target as HTMLInputElement).files?.[0])" /></label>
     </section>
+    <CharterBox />
     <section class="card p-5 lg:col-span-2" aria-labelledby="kinds">
       <h2 id="kinds" class="text-xl">{{ gettext('Latches on all accounts of a kind') }}</h2>
       <label class="mt-2 mb-3 block max-w-xs font-semibold">{{ gettext('Kind') }} <input v-model.lazy="kind" list="known-kinds" class="field mt-1 font-normal" :placeholder="gettext('mailbox')" /><datalist id="known-kinds"><option v-for="one in kinds" :key="one" :value="one" /></datalist></label>

@@ -31,6 +31,7 @@ _CLIENT = {
     "today": "register",
     "next": "next_actions",
     "trends": "trends",
+    "charter": "charter",
     "explain": "explain",
     "manual": "manual",
     "my-access": "latches",

@@ -10,6 +10,7 @@ import httpx
 from openlatch.client.access import AccessCalls
 from openlatch.client.accounts import AccountsCalls
 from openlatch.client.acting import ActingCalls
+from openlatch.client.charter import CharterCalls
 from openlatch.client.exposure import ExposureCalls
 from openlatch.client.flags import FlagsCalls
 from openlatch.client.grants import GrantsCalls
@@ -36,6 +37,7 @@ class Client(
     AccessCalls,
     AccountsCalls,
     ActingCalls,
+    CharterCalls,
     ExposureCalls,
     FlagsCalls,
     GrantsCalls,

@@ -4,6 +4,7 @@ from openlatch.schemas.access import *  # noqa: F403
 from openlatch.schemas.accounts import *  # noqa: F403
 from openlatch.schemas.acting import *  # noqa: F403
 from openlatch.schemas.base import *  # noqa: F403
+from openlatch.schemas.charter import *  # noqa: F403
 from openlatch.schemas.evidence import *  # noqa: F403
 from openlatch.schemas.exposure import *  # noqa: F403
 from openlatch.schemas.flags import *  # noqa: F403

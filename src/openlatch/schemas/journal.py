@@ -36,6 +36,7 @@ ChangedKind = Literal[
     "app",
     "calendar",
     "change",
+    "charter",
     "everything",
     "expected_exposure",
     "exposure",

@@ -207,6 +207,9 @@ def _value(value: JsonValue, kind: Kind) -> JsonValue:
     if kind is Kind.REACH:
         return Reach.from_word(value)
     if kind is Kind.TIME:
+        if isinstance(value, str):
+            # JSON has no dates of its own: rules that come by it have them as text.
+            value = datetime.fromisoformat(value)
         if isinstance(value, date) and not isinstance(value, datetime):
             value = datetime(value.year, value.month, value.day, tzinfo=UTC)
         if not isinstance(value, datetime):

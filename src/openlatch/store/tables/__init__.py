@@ -3,6 +3,7 @@
 from openlatch.store.tables.accounts import Account, App, Resource, ResourceGroup, ResourceInGroup
 from openlatch.store.tables.acting import Visit
 from openlatch.store.tables.base import Base, Organisation
+from openlatch.store.tables.charter import AdoptedCharter
 from openlatch.store.tables.exposure import (
     AccessRule,
     EvaluatedAccount,
@@ -54,6 +55,7 @@ __all__ = [
     "Account",
     "ActionEffect",
     "AddressProof",
+    "AdoptedCharter",
     "ApiToken",
     "App",
     "Base",

@@ -1,0 +1,1 @@
+"""The charter: what an organisation wants of its register, compared with it and adopted."""
