@@ -26,11 +26,11 @@ test: .make/postgresql .make/systems .make/proxy .make/syslog .make/chromium .ma
 	$(VENV)/bin/mypy
 	$(VENV)/bin/lint-imports
 	cd console && npx eslint . && npx vue-tsc --noEmit && npx vitest run
-	$(VENV)/bin/pytest -n 2 --dist loadgroup
+	$(VENV)/bin/pytest -n 3 --dist loadgroup
 
 # The same tests, with many more examples of each property and random history.
 test-nightly: .make/postgresql .make/systems .make/proxy .make/syslog .make/chromium .make/dev $(BUILT) $(DOCS)
-	HYPOTHESIS_PROFILE=nightly $(VENV)/bin/pytest -n 2 --dist loadgroup
+	HYPOTHESIS_PROFILE=nightly $(VENV)/bin/pytest -n 3 --dist loadgroup
 
 bench: .make/postgresql .make/systems .make/dev
 	$(VENV)/bin/python -m bench $(ARGS)

@@ -27,6 +27,7 @@ from openlatch.demo import loader
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.demo import Demo
 from openlatch.service.identity import authentication
+from openlatch.service.itself.adapter import among_systems
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import engine_for
 from openlatch.store.migrate import APP_ROLE, Passwords, migrate
@@ -160,7 +161,7 @@ def service_on(cluster: Cluster, database: str, clock: Clock) -> Service:
     """The service on a database, with a clock of the tests."""
     engine = engine_for(cluster.url(database, APP_ROLE, "app-password"), pool_size=4)
     _share_compiled(engine)
-    return Service(engine, Fernet(KEY), clock, signing_seed=KEY, evidence_seed=KEY)
+    return among_systems(Service(engine, Fernet(KEY), clock, signing_seed=KEY, evidence_seed=KEY))
 
 
 # The engine of the first test of this process.

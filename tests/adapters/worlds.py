@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import imaplib
 import subprocess
+import sys
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -352,6 +353,63 @@ def webdav(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     )
 
 
+def scim(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """A SCIM server that others wrote, asked by plain calls."""
+    port = free_port()
+    command = [sys.executable, "-m", "scim2_server.testserver.cli", "--port", str(port)]
+    with (folder / "server.log").open("wb") as log:
+        server = subprocess.Popen([*command, "--bearer-token", ADAPTER_PASSWORD], stdout=log, stderr=log)
+    address = f"http://127.0.0.1:{port}/v2/"
+    http = httpx.Client(base_url=address, headers={"Authorization": f"Bearer {ADAPTER_PASSWORD}"})
+    for _ in range(100):
+        try:
+            http.get("ServiceProviderConfig").raise_for_status()
+            break
+        except httpx.ConnectError:
+            time.sleep(0.1)
+
+    def made(kind: str, **values: object) -> str:
+        schema = f"urn:ietf:params:scim:schemas:core:2.0:{kind.removesuffix('s')}"
+        return str(http.post(kind, json={"schemas": [schema], **values}).raise_for_status().json()["id"])
+
+    def user(name: str, **values: object) -> str:
+        mails = [{"value": f"{name}@example.org", "type": "work"}]
+        return made("Users", userName=name, displayName=name.capitalize(), emails=mails, active=True, **values)
+
+    ann, bob = user("ann"), user("bob", entitlements=[{"value": "books.pay", "display": "Paying"}])
+    crew = made("Groups", displayName="Crew", members=[{"value": bob, "type": "User"}])
+    desk = made(
+        "Groups",
+        displayName="Desk",
+        members=[{"value": ann, "type": "User"}, {"value": bob, "type": "User"}, {"value": crew, "type": "Group"}],
+    )
+
+    def asked(who: str) -> str:
+        members = http.get(f"Groups/{desk}").raise_for_status().json().get("members", [])
+        return " ".join("member" for member in members if member["value"] == who)
+
+    def stop() -> None:
+        http.close()
+        server.terminate()
+        server.wait(10)
+
+    return World(
+        ADAPTERS["scim"],
+        {"address": address},
+        f"group:{desk}",
+        ann,
+        bob,
+        asked,
+        {"address": "http://127.0.0.1:1/v2"},
+        stop,
+        locked=lambda who: http.get(f"Users/{who}").json()["active"] is False,
+        reduces=False,
+        extra={"http": http, "desk": desk, "crew": crew},
+        kind="scim",
+        secret=ADAPTER_PASSWORD,
+    )
+
+
 def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     """The worked example of the how-to, asked by reading its file."""
     file = folder / "rota.csv"
@@ -390,6 +448,7 @@ WORLDS = {
     "host": unix,
     "cloud": simulated,
     "dav": webdav,
+    "scim": scim,
 }
 # For the adapter alone, as it is no kind of the service's.
 ALL_WORLDS = {**WORLDS, "example": example}

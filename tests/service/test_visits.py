@@ -44,6 +44,10 @@ def test_a_token_names_both_people_is_short_lived_and_ends_with_the_access(small
     assert claims["sub"] == str(small.person("ines"))
     assert claims["act"] == {"sub": str(small.person("mara")), "name": "Mara"}
     assert claims["exp"] - claims["iat"] == 300
+    # All that RFC 9068, section 2.2 requires; who asked is the sign-in that they came by.
+    assert {"iss", "exp", "aud", "sub", "client_id", "iat", "jti"} <= set(claims)
+    assert claims["client_id"] == str(mara.credential)
+    assert jwt.get_unverified_header(made.token)["typ"] == "at+jwt"
     with small.acting("ines") as unit:
         assert visits.introspect(unit, made.token)["scope"] == "mail.read mail.share"
     acting = visits.viewer_of_exchanged(small.service, made.token)
@@ -83,6 +87,9 @@ def test_tokens_that_are_no_good(small: Small) -> None:
         assert visits.introspect(unit, second)["active"] is True
     head, body, sealed = second.split(".")
     forged = [f"{head}.{body}.{sealed[:-4]}AAAA", f"{head}.{body}.", "a.b.c", "", jwt.encode({"sub": "x"}, "k" * 32)]
+    # Signed by the same key, and no access token: RFC 9068, section 4.
+    claims = jwt.decode(second, options={"verify_signature": False})
+    forged.append(jwt.encode(claims, signing_keys.key(small.service, signing_keys.TOKENS), "EdDSA"))
     other = replace(small.service, signing_seed=b"another service")
     with small.service.unit(mara) as unit:
         assert {visits.introspect(unit, token)["active"] for token in forged} == {False}

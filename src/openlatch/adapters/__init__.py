@@ -47,6 +47,7 @@ _CLASSES = {
     "host": ("unix_host.adapter", "HostAdapter"),
     "cloud": ("cloud.adapter", "CloudAdapter"),
     "dav": ("webdav.adapter", "DavAdapter"),
+    "scim": ("scim.adapter", "ScimAdapter"),
 }
 
 

@@ -32,7 +32,8 @@ def asked(http: httpx.Client, method: str, address: str, seconds: float = CALL_S
             body += chunk
             if time.monotonic() > deadline or len(body) > MOST_BYTES:
                 raise httpx.ReadTimeout("the answer takes too long", request=answer.request)
-    headers = {name: value for name, value in answer.headers.items() if name != "transfer-encoding"}
+    # As they came: a header may hold bytes that are no ASCII.
+    headers = [(name, value) for name, value in answer.headers.raw if name.lower() != b"transfer-encoding"]
     return httpx.Response(answer.status_code, headers=headers, content=bytes(body), request=answer.request)
 
 

@@ -250,6 +250,8 @@ class SystemKind(StrEnum):
     HOST = "host"
     CLOUD = "cloud"
     WEBDAV = "dav"
+    SCIM = "scim"
+    OPEN_LATCH = "open_latch"
 
 
 class OfferKind(StrEnum):

@@ -12,6 +12,7 @@ import structlog
 
 from openlatch.core.journal.syslog import Server
 from openlatch.runtime.settings import Settings
+from openlatch.service.itself.adapter import among_systems
 from openlatch.service.notifications.notices import Post
 from openlatch.service.unit import Service
 from openlatch.store.database import engine_for
@@ -54,7 +55,7 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
     queue = Queue(settings.database_url)
     address = (settings.public_address or f"http://{settings.bind}").rstrip("/")
     seed = settings.secret_key.encode()
-    return Service(
+    service = Service(
         engine_for(settings.database_url, connections // 2, statement_seconds),
         settings.cipher(),
         wake=queue.wake,
@@ -68,6 +69,7 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
         evidence_seed=settings.evidence_seed(),
         systems_seed=settings.systems_key.encode(),
     )
+    return among_systems(service)
 
 
 def post_of(settings: Settings) -> Post | None:

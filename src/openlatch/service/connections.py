@@ -8,6 +8,7 @@ from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 from sqlalchemy import select
 
 from openlatch.adapters import Adapter
+from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, NotAllowed, NotFound, SystemRefused
 from openlatch.json_values import JsonObject
 from openlatch.service.unit import Service, Viewer
@@ -45,6 +46,11 @@ def connect(
 
 def adapter_for(service: Service, system: System) -> Adapter:
     """The adapter of a system. NotFound when its steps are carried out by hand."""
+    if system.kind == SystemKind.OPEN_LATCH:
+        # Whose register it is comes from the row, and not from settings that somebody could write.
+        if service.itself is None:
+            raise NotFound(f"{system.name} is not among its own systems here.")
+        return service.itself(service, system.organisation_id)
     maker = service.adapters.get(system.kind)
     if maker is None or not system.has_secret:
         raise NotFound(f"{system.name} is not connected; what happens there is done by hand.")

@@ -16,7 +16,7 @@ from cryptography.fernet import Fernet, MultiFernet
 from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session as Db
 
-from openlatch.adapters import ADAPTERS, Maker
+from openlatch.adapters import ADAPTERS, Adapter, Maker
 from openlatch.core.journal.syslog import Server as SyslogServer
 from openlatch.errors import ProofNeeded, ReadOnly
 from openlatch.json_values import JsonObject
@@ -52,6 +52,8 @@ class Service:
     ``syslog`` is the server that journals are forwarded to. Webhooks go into private networks only to the hosts named
     by ``private_receivers``.
 
+    ``itself`` makes the adapter by which it reads and changes itself, for an organisation (``service.itself``).
+
     The secrets of systems have a key of their own, ``systems_cipher``, where one is set. What answers people does not
     open them: it ``holds_secrets`` of no system, calls none, and has no ``evidence_seed``.
     """
@@ -71,6 +73,7 @@ class Service:
     private_receivers: tuple[str, ...] = ()
     syslog: SyslogServer | None = None
     holds_secrets: bool = True
+    itself: Callable[[Service, UUID], Adapter] | None = None
     rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
     rooms: Rooms = field(default_factory=Rooms)
 

@@ -35,6 +35,7 @@ from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import weekly_letter
 from openlatch.service.grants import end_reminders, hand_tasks, provisioning
 from openlatch.service.identity import passwords
+from openlatch.service.itself import set_up as itself
 from openlatch.service.journal import events, signed_heads, syslog
 from openlatch.service.latches import guard
 from openlatch.service.lists import saved_filters
@@ -294,7 +295,7 @@ LOOKS: tuple[Look, ...] = (
     *(_open_scheduled, _carry_out_decisions, _wake_for_due),
 )
 # What is due by days and hours, each minute.
-LOOKS_AT_DATES: tuple[Look, ...] = (_remind, _send_digest, _look_at_reviews, _keep_head)
+LOOKS_AT_DATES: tuple[Look, ...] = (itself.ensure, _remind, _send_digest, _look_at_reviews, _keep_head)
 
 
 def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:

@@ -6,11 +6,8 @@ shift during a read are detected by SCIM's total count, and read again.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
 from datetime import date, datetime
-from typing import Any
 from urllib.parse import quote
 
 import httpx
@@ -32,16 +29,14 @@ from openlatch.adapters.contract import (
     Whole,
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
-from openlatch.adapters.limits import CALL_SECONDS, asked
+from openlatch.adapters.json_http import all_rows, call, is_gone, not_understood, opened, said, segment, told
+from openlatch.adapters.limits import CALL_SECONDS
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
-from openlatch.errors import SystemDown, SystemRefused
+from openlatch.errors import SystemRefused
 from openlatch.json_values import JsonObject, JsonView
 from openlatch.tls import trusted
 
-PAGE = 100
-# Attempts to read a list whose pages shift, before the read fails.
-PASSES = 4
 _SEE = ("see", "See what is in the space", Reach.OBSERVE)
 _CHANGE = ("change", "Add, change and delete what is in the space", Reach.OPERATE)
 _PAY = ("pay", "Order and pay for the space", Reach.SPEND)
@@ -91,9 +86,9 @@ class CloudAdapter(Adapter):
 
     def check(self) -> None:
         """Call each list that a reading needs."""
-        with self._http() as http:
+        with opened(self._settings["address"], self._secret) as http:
             for path in ("/scim/v2/Users", "/spaces", "/tokens", "/sessions", "/activity"):
-                self._call(http, "GET", path, params={"startIndex": 1, "count": 1})
+                call(http, "GET", path, params={"startIndex": 1, "count": 1})
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Everybody, all spaces with their members, tokens, sessions and activity.
@@ -101,16 +96,16 @@ class CloudAdapter(Adapter):
         A space's version changes with its members and tokens. What is not understood makes its space partial.
         """
         gaps: dict[str, list[Gap]] = {}
-        with self._http() as http:
-            people = {row["id"]: row for row in self._all(http, "/scim/v2/Users")}
-            spaces = self._all(http, "/spaces")
+        with opened(self._settings["address"], self._secret) as http:
+            people = {row["id"]: row for row in all_rows(http, "/scim/v2/Users")}
+            spaces = all_rows(http, "/spaces")
             same = {s["id"] for s in spaces if s.get("version") and since.get(s["id"]) == s["version"]}
             members = {s["id"]: self._members(http, s["id"], gaps) for s in spaces if s["id"] not in same}
-            tokens = _complete(self._all(http, "/tokens"), _OF_TOKENS, "a token", gaps)
-            sessions = _complete(self._all(http, "/sessions"), _OF_SESSIONS, "a session", gaps)
-            activity = self._all(http, "/activity", ("space", "who", "day", "permission"))
-            opened = [found for s in spaces if s["id"] not in same for found in self._open(http, s["id"], gaps)]
-            outside = list(_used(self._all(http, "/outside-use", _OF_USE), gaps))
+            tokens = _complete(all_rows(http, "/tokens"), _OF_TOKENS, "a token", gaps)
+            sessions = _complete(all_rows(http, "/sessions"), _OF_SESSIONS, "a session", gaps)
+            activity = all_rows(http, "/activity", ("space", "who", "day", "permission"))
+            open_ones = [found for s in spaces if s["id"] not in same for found in self._open(http, s["id"], gaps)]
+            outside = list(_used(all_rows(http, "/outside-use", _OF_USE), gaps))
         yield from LEVELS
         yield from (
             _other_role(role) for role in sorted({r["role"] for m in members.values() for r in m} - set(_ORDER))
@@ -125,8 +120,8 @@ class CloudAdapter(Adapter):
         names = {space["id"]: str(space.get("name") or space["id"]) for space in spaces}
         for ident, person in people.items():
             address = next((mail["value"] for mail in person.get("emails", ()) if mail.get("value")), "")
-            told = {"address": address, "employee": person.get("externalId", "")}
-            marks = {mark: text for mark, text in told.items() if text}
+            known = {"address": address, "employee": person.get("externalId", "")}
+            marks = {mark: text for mark, text in known.items() if text}
             hangs = tuple(
                 ("others", f"{t['app']} acts in {names.get(t['space'], t['space'])} by their consent: {t['scope']}")
                 for t in tokens
@@ -141,7 +136,7 @@ class CloudAdapter(Adapter):
                 handle = {"space": space, "person": row["id"], "role": row["role"]}
                 yield Holding(space, row["id"], False, row["role"], None, handle)
         yield from links
-        yield from opened
+        yield from open_ones
         yield from outside
         for session in sessions:
             yield _presence(session)
@@ -154,10 +149,10 @@ class CloudAdapter(Adapter):
     def _open(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[Found]:
         """The items of one space with their access rules. Rules that can't be read leave the space partial."""
         try:
-            items = self._all(http, f"/spaces/{_segment(space)}/items")
-            told = _told(self._call(http, "GET", f"/spaces/{_segment(space)}/rules"))
+            items = all_rows(http, f"/spaces/{segment(space)}/items")
+            rules = told(call(http, "GET", f"/spaces/{segment(space)}/rules"))
             parts = list(exposure.parts(space, items))
-            return [*parts, *exposure.rules(space, told, [part.path for part in parts])]
+            return [*parts, *exposure.rules(space, rules, [part.path for part in parts])]
         except SystemRefused as error:
             gaps.setdefault(space, []).append(Gap(f"access rules ({error.detail})", Why.NOT_PERMITTED))
         except _ODD:
@@ -167,7 +162,7 @@ class CloudAdapter(Adapter):
     def _members(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[JsonObject]:
         """The members of one space. If they can't be read, other spaces are still read."""
         try:
-            rows = self._all(http, f"/spaces/{_segment(space)}/members")
+            rows = all_rows(http, f"/spaces/{segment(space)}/members")
         except SystemRefused as error:
             gaps.setdefault(space, []).append(Gap(f"members ({error.detail})", Why.NOT_PERMITTED))
             return []
@@ -198,16 +193,16 @@ class CloudAdapter(Adapter):
         """One call; SystemRefused with what the service said."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
-        with self._http() as http:
+        with opened(self._settings["address"], self._secret) as http:
             if kind is StepKind.CLOSE:
-                path = f"/spaces/{_segment(detail['space'])}/rules/{quote(detail['rule_key'], safe='')}"
-                self._call(http, "DELETE", path)
+                path = f"/spaces/{segment(detail['space'])}/rules/{quote(detail['rule_key'], safe='')}"
+                call(http, "DELETE", path)
                 return f"Took the rule {detail['rule_key']} away."
             if "token" in detail:
-                self._call(http, "POST", "/oauth/revoke", data={"token": detail["token"]})
+                call(http, "POST", "/oauth/revoke", data={"token": detail["token"]})
                 return "Revoked the token."
             if kind is StepKind.END_SESSIONS:
-                self._call(http, "DELETE", f"/sessions/{_segment(detail['session'])}")
+                call(http, "DELETE", f"/sessions/{segment(detail['session'])}")
                 return f"Ended the session {detail['session']}."
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 on = kind is StepKind.UNLOCK
@@ -215,41 +210,41 @@ class CloudAdapter(Adapter):
                     "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
                     "Operations": [{"op": "replace", "path": "active", "value": on}],
                 }
-                self._call(http, "PATCH", f"/scim/v2/Users/{_segment(detail['login'])}", json=body)
+                call(http, "PATCH", f"/scim/v2/Users/{segment(detail['login'])}", json=body)
                 return f"Switched {detail['login']} {'on' if on else 'off'}."
-            path = f"/spaces/{_segment(detail['space'])}/members/{_segment(detail['person'])}"
+            path = f"/spaces/{segment(detail['space'])}/members/{segment(detail['person'])}"
             if kind is StepKind.REMOVE:
-                answer = self._call(http, "DELETE", path)
+                answer = call(http, "DELETE", path)
                 return (
-                    "Removed." if answer.status_code == httpx.codes.NO_CONTENT else f"The service says: {_said(answer)}"
+                    "Removed." if answer.status_code == httpx.codes.NO_CONTENT else f"The service says: {said(answer)}"
                 )
             role = detail["role"] if kind is StepKind.GIVE else detail["to"]
-            self._call(http, "PUT", path, json={"role": role})
+            call(http, "PUT", path, json={"role": role})
             return f"Made them {role}."
 
     def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """None when the service shows what the step wants."""
         if kind is StepKind.CLOSE:
             return self._still_open(detail)
-        with self._http() as http:
+        with opened(self._settings["address"], self._secret) as http:
             if "token" in detail:
-                answer = _told(self._call(http, "POST", "/oauth/introspect", data={"token": detail["token"]}))
+                answer = told(call(http, "POST", "/oauth/introspect", data={"token": detail["token"]}))
                 if not isinstance(answer.get("active"), bool):
-                    raise _not_understood("/oauth/introspect")
+                    raise not_understood("/oauth/introspect")
                 return "the token is still good" if answer["active"] else None
             if kind is StepKind.END_SESSIONS:
-                there = any(row["id"] == detail["session"] for row in self._all(http, "/sessions"))
+                there = any(row["id"] == detail["session"] for row in all_rows(http, "/sessions"))
                 return f"the session {detail['session']} still goes on" if there else None
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 return self._switch_wrong(http, kind, detail["login"])
-            rows = self._all(http, f"/spaces/{_segment(detail['space'])}/members")
+            rows = all_rows(http, f"/spaces/{segment(detail['space'])}/members")
         return _member_wrong(kind, detail, rows)
 
     def set_rules(self, account: str, rules: Sequence[JsonView], known: Sequence[JsonView]) -> str:
         """Set all rules of a space, conditional on the version that they replace."""
-        path = f"/spaces/{_segment(account)}/rules"
-        with self._http() as http:
-            answer = self._call(http, "GET", path)
+        path = f"/spaces/{segment(account)}/rules"
+        with opened(self._settings["address"], self._secret) as http:
+            answer = call(http, "GET", path)
             there, wanted = _list_in(answer, "rules"), [dict(rule) for rule in rules]
             if there == wanted:
                 return "It was so already; nothing was changed."
@@ -257,32 +252,28 @@ class CloudAdapter(Adapter):
                 raise SystemRefused(
                     "The service has other rules by now than were read.", "Have it read, and make the draft again."
                 )
-            self._call(http, "PUT", path, json={"rules": wanted}, headers={"If-Match": answer.headers.get("ETag", "")})
+            call(http, "PUT", path, json={"rules": wanted}, headers={"If-Match": answer.headers.get("ETag", "")})
         return f"Set the rules of {account}: {len(wanted)} in all."
 
     def set_guards(self, guards: Sequence[JsonView], prefix: str) -> str:
         """Set the service's guards, which override the rules of all spaces."""
-        with self._http() as http:
-            answer = self._call(http, "GET", "/guards")
+        with opened(self._settings["address"], self._secret) as http:
+            answer = call(http, "GET", "/guards")
             there = _list_in(answer, "guards")
             others = [guard for guard in there if not str(guard.get("guard", "")).startswith(prefix)]
             wanted = [*others, *(dict(guard) for guard in guards)]
             if there == wanted:
                 return "It was so already; nothing was changed."
             tag = {"If-Match": answer.headers.get("ETag", "")}
-            self._call(http, "PUT", "/guards", json={"guards": wanted}, headers=tag)
+            call(http, "PUT", "/guards", json={"guards": wanted}, headers=tag)
         return f"Set the guards of Open Latch: {len(guards)} in all."
 
     def _switch_wrong(self, http: httpx.Client, kind: StepKind, login: str) -> str | None:
         """What the service shows instead of a login switched on or off; None if it is as wanted."""
-        person = self._call(http, "GET", f"/scim/v2/Users/{_segment(login)}", missing=True)
-        told = _told(person)
-        is_gone = person.status_code == httpx.codes.NOT_FOUND
-        # A proxy may answer 404 as well: only the service's own answer counts.
-        understood = str(told.get("status")) == "404" if is_gone else isinstance(told.get("active"), bool)
-        if not understood:
-            raise _not_understood(f"/scim/v2/Users/{login}")
-        active = not is_gone and told["active"]
+        person = call(http, "GET", f"/scim/v2/Users/{segment(login)}", missing=True)
+        active = not is_gone(person) and told(person).get("active")
+        if not isinstance(active, bool):
+            raise not_understood(f"/scim/v2/Users/{login}")
         if kind is StepKind.UNLOCK:
             return None if active else f"{login} is switched off"
         return f"{login} is still switched on" if active else None
@@ -290,86 +281,32 @@ class CloudAdapter(Adapter):
     def _still_open(self, detail: JsonView) -> str | None:
         """What remains of a rule: in the space's own list, or in what it serves without a sign-in."""
         key = detail["rule_key"]
-        with self._http() as http:
-            told = _told(self._call(http, "GET", f"/spaces/{_segment(detail['space'])}/rules"))
+        with opened(self._settings["address"], self._secret) as http:
+            rules = told(call(http, "GET", f"/spaces/{segment(detail['space'])}/rules"))
             try:
-                there = any(rule["rule"] == key for rule in told["rules"])
+                there = any(rule["rule"] == key for rule in rules["rules"])
             except (KeyError, TypeError) as error:
-                raise _not_understood("/rules") from error
+                raise not_understood("/rules") from error
             if there:
                 return f"the rule {key} is still there"
             if not detail.get("try"):
                 return None
-        path = f"/open/{_segment(detail['space'])}{quote(detail['try'])}"
+        path = f"/open/{segment(detail['space'])}{quote(detail['try'])}"
         with httpx.Client(base_url=self._settings["address"], timeout=CALL_SECONDS / 2, verify=trusted()) as anybody:
-            answer = self._call(anybody, "GET", path, refused=True)
+            answer = call(anybody, "GET", path, refused=True)
         if answer.status_code in (httpx.codes.UNAUTHORIZED, httpx.codes.FORBIDDEN, httpx.codes.NOT_FOUND):
             return None
-        by = _told(answer).get("by")
+        by = told(answer).get("by")
         if not isinstance(by, list):
-            raise _not_understood(path)
+            raise not_understood(path)
         return f"{detail['try']} is still open by the rule {key}" if key in by else None
-
-    def _all(self, http: httpx.Client, path: str, named: tuple[str, ...] = ("id",)) -> list[JsonObject]:
-        """Every row of a list. SystemDown if its pages keep shifting, so that some would be missed."""
-        for _ in range(PASSES):
-            found: dict[tuple[object, ...], JsonObject] = {}
-            start, total = 1, 1
-            while start <= total:
-                page = _told(self._call(http, "GET", path, params={"startIndex": start, "count": PAGE}))
-                try:
-                    total = int(page["totalResults"])
-                    found |= {tuple(row[name] for name in named): row for row in page["Resources"]}
-                except (KeyError, TypeError, ValueError) as error:
-                    raise _not_understood(path) from error
-                start += PAGE
-            if len(found) == total:
-                return list(found.values())
-        raise SystemDown(f"{path} changes faster than it can be read.", "Nothing was changed; it will be read again.")
-
-    @contextmanager
-    def _http(self) -> Iterator[httpx.Client]:
-        headers = {"Authorization": f"Bearer {self._secret}"}
-        try:
-            made = httpx.Client(
-                base_url=self._settings["address"], headers=headers, timeout=CALL_SECONDS / 2, verify=trusted()
-            )
-        except httpx.InvalidURL as error:
-            raise _not_an_address(error) from error
-        with made as http:
-            yield http
-
-    def _call(
-        self, http: httpx.Client, method: str, path: str, missing: bool = False, refused: bool = False, **given: Any
-    ) -> httpx.Response:
-        """One call; waits when the service asks for it and time allows."""
-        deadline = time.monotonic() + CALL_SECONDS
-        while True:
-            try:
-                answer = asked(http, method, path, **given)
-            except httpx.InvalidURL as error:
-                raise _not_an_address(error) from error
-            except httpx.HTTPError as error:
-                raise SystemDown(f"The service did not answer: {error}", "It will be tried again.") from error
-            if answer.status_code != httpx.codes.TOO_MANY_REQUESTS:
-                break
-            wait = _wait(answer)
-            if time.monotonic() + wait > deadline:
-                raise SystemDown(f"The service asks to wait {wait:.0f} s.", "It will be tried again.")
-            time.sleep(wait)
-        if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
-            raise SystemDown(f"The service answers {answer.status_code}: {_said(answer)}", "It will be tried again.")
-        is_told = missing and answer.status_code == httpx.codes.NOT_FOUND
-        if answer.is_error and not is_told and not refused:
-            raise SystemRefused(f"The service refused {method} {path}: {_said(answer)}", "Look at the key's rights.")
-        return answer
 
 
 def _list_in(answer: httpx.Response, name: str) -> list[JsonObject]:
     """A list in an answer. SystemRefused if it is missing."""
-    found = _told(answer).get(name)
+    found = told(answer).get(name)
     if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
-        raise _not_understood(name)
+        raise not_understood(name)
     return found
 
 
@@ -386,13 +323,6 @@ def _member_wrong(kind: StepKind, detail: JsonView, rows: list[JsonObject]) -> s
     return f"they are still {role} in the space"
 
 
-def _segment(name: str) -> str:
-    """A name as one segment of a path (RFC 3986, 3.3). SystemRefused for a name that would form another path."""
-    if name in ("", ".", ".."):
-        raise SystemRefused(f"“{name}” can't be named in a path.", "Change it in the service.")
-    return quote(name, safe="")
-
-
 def _complete(
     rows: list[JsonObject], wanted: tuple[str, ...], what: str, gaps: dict[str, list[Gap]]
 ) -> list[JsonObject]:
@@ -407,25 +337,6 @@ def _complete(
     return found
 
 
-def _told(answer: httpx.Response) -> JsonObject:
-    """The content of an answer. SystemRefused if it is not understood: that never counts as absence."""
-    try:
-        told = answer.json()
-    except ValueError as error:
-        raise _not_understood(answer.request.url.path) from error
-    if not isinstance(told, dict):
-        raise _not_understood(answer.request.url.path)
-    return told
-
-
-def _not_understood(path: str) -> SystemRefused:
-    return SystemRefused(f"The service's answer to {path} is not understood.", "Nothing is taken for gone.")
-
-
-def _not_an_address(error: httpx.InvalidURL) -> SystemRefused:
-    return SystemRefused(f"The address can't be called: {error}.", "Give it as https://service.example.")
-
-
 def _other_role(role: str) -> FoundLevel:
     """An unknown role, which may be able to do anything."""
     does = (f"role {role}", f"Do whatever the role “{role}” stands for", Reach.STEWARD)
@@ -436,8 +347,8 @@ def scopes_level(scope: str) -> FoundLevel:
     """The scopes of a token as a level, each scope a permission; an unknown scope may do anything."""
     names = scope.split()
     permissions = tuple(SCOPES.get(name, (name, f"Do what “{name}” stands for", Reach.STEWARD)) for name in names)
-    said = ", ".join(sentence[0].lower() + sentence[1:] for _, sentence, _ in permissions)
-    return FoundLevel(f"scopes {scope}", f"App: {scope}", f"The app can {said}.", permissions)
+    does = ", ".join(sentence[0].lower() + sentence[1:] for _, sentence, _ in permissions)
+    return FoundLevel(f"scopes {scope}", f"App: {scope}", f"The app can {does}.", permissions)
 
 
 def _links(tokens: list[JsonObject]) -> Iterator[Holding]:
@@ -466,16 +377,3 @@ def _presence(session: JsonObject) -> Presence:
     started, seen = (datetime.fromisoformat(session[name]) for name in ("started_at", "last_seen_at"))
     handle = {"session": session["id"]}
     return Presence(session["id"], session["person"], session["device"], session["address"], started, seen, handle)
-
-
-def _wait(answer: httpx.Response) -> float:
-    """Seconds that a service asks to wait (RFC 9110, 10.2.3), at least a little."""
-    text = answer.headers.get("Retry-After", "")
-    return max(float(text), 0.2) if text.isdigit() else 1.0
-
-
-def _said(answer: httpx.Response) -> str:
-    try:
-        return str(answer.json().get("detail", ""))
-    except ValueError:
-        return answer.text[:200]

@@ -214,6 +214,8 @@ def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> E
         "sub": str(visit.owner_id or account),
         "aud": str(account),
         "act": {"sub": str(visit.person_id), "name": unit.viewer.name},
+        # Whoever asked for it, by the token of theirs that they showed (RFC 9068, section 2.2).
+        "client_id": str(unit.viewer.credential or visit.person_id),
         "scope": given,
         "jti": str(visit.id),
         "org": str(unit.viewer.organisation),
@@ -246,6 +248,9 @@ def _claims(service: Service, token: str) -> JsonObject | None:
             [signing_keys.ALGORITHM],
             options={"verify_aud": False, "verify_exp": False},
         )
+        # A token of another kind by the same key is no access token (RFC 9068, section 4).
+        if jwt.get_unverified_header(token).get("typ", "").lower() not in ("at+jwt", "application/at+jwt"):
+            return None
     except jwt.PyJWTError:
         return None
     return claims if int(service.clock().timestamp()) < claims["exp"] else None
@@ -264,7 +269,8 @@ def introspect(unit: Unit, token: str) -> JsonObject:
         return {"active": False}
     has = {p.key for p in access_paths.rights_of(paths)}
     scope = " ".join(sorted(has if visit.scope is None else has & set(visit.scope.split())))
-    kept = {name: claims[name] for name in ("iss", "sub", "aud", "act", "jti", "iat", "exp")}
+    told = ("iss", "sub", "aud", "act", "jti", "iat", "exp", "client_id")
+    kept = {name: claims[name] for name in told if name in claims}
     return {"active": True, "token_type": "Bearer", "scope": scope, **kept}
 
 

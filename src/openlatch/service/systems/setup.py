@@ -29,6 +29,8 @@ NAMES = {
     "host": "Unix host (SSH)",
     "cloud": "Cloud service",
     "dav": "WebDAV or CalDAV server",
+    "scim": "Service with SCIM 2.0",
+    "open_latch": "Open Latch itself",
 }
 TRIAL_LIFE = timedelta(hours=1)
 

@@ -1,0 +1,1 @@
+"""Services that keep users, groups and entitlements by SCIM 2.0."""
