@@ -25,6 +25,7 @@ test: .make/postgresql .make/systems .make/proxy .make/syslog .make/chromium .ma
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
 	$(VENV)/bin/lint-imports
+	$(VENV)/bin/codespell src docs console/src site deploy README.md CHANGELOG.md CONTRIBUTING.md
 	cd console && npx eslint . && npx vue-tsc --noEmit && npx vitest run
 	$(VENV)/bin/pytest -n 3 --dist loadgroup
 
@@ -126,8 +127,8 @@ $(DOCS): .make/run mkdocs.yml $(shell find docs site src/openlatch/cli -type f -
 # New versions of what we use: writes the lock files anew.
 lock: .make/dev
 	$(VENV)/bin/pip install --quiet pip-tools
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --upgrade --extra demo --extra report --extra docs -o run.lock ../pyproject.toml
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --extra demo --extra report --extra docs --extra dev -c run.lock -o dev.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --upgrade --extra demo --extra report --extra docs --extra telemetry -o run.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --extra demo --extra report --extra docs --extra telemetry --extra dev -c run.lock -o dev.lock ../pyproject.toml
 
 clean:
 	rm -rf .make $(VENV) console/node_modules console/src/service/openapi.d.ts src/openlatch/api/built src/openlatch/api/docs .data

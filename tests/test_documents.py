@@ -16,16 +16,20 @@ ROOT = Path(__file__).parents[1]
 
 
 def test_what_is_said_to_be_met_has_a_test_of_that_name() -> None:
-    """In the page about security: every name is one, and no row is met without."""
+    """In the pages about security and standards: every name is one, and no row is met without."""
     written = (ROOT / "docs" / "explanation" / "security.md").read_text()
+    standards = (ROOT / "docs" / "reference" / "standards.md").read_text()
     known = set()
     for path in (*(ROOT / "tests").rglob("test_*.py"), ROOT / "src/openlatch/conformance/suite.py"):
         known |= {path.name, *re.findall(r"def (test_\w+)\(", path.read_text())}
-    named = set(re.findall(r"`(test_\w+(?:\.py)?)`", written))
+    named = set(re.findall(r"`(test_\w+(?:\.py)?)`", written + standards))
     assert named <= known
     rows = [line for line in written.splitlines() if line.startswith("| ") and "| met |" in line]
     assert len(rows) > 80
     assert [row for row in rows if not re.search(r"\| `test_\w+` \|$", row)] == []
+    spoken = [line for line in standards.splitlines() if line.startswith("| ") and "| yes" in line]
+    assert len(spoken) > 50
+    assert [row for row in spoken if not re.search(r"`test_\w+` \|$", row)] == []
 
 
 def test_the_published_openapi_document_is_that_of_the_service() -> None:

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 import pytest
 
-from openlatch.adapters import Adapter, Reading, limits
+from openlatch.adapters import Adapter, Reading, json_http, limits
 from openlatch.adapters.cloud import adapter as cloud
 from openlatch.adapters.directory import adapter as directory
 from openlatch.adapters.mail import adapter as mailboxes
@@ -63,7 +63,7 @@ def behind(world: World, proxy: Proxy) -> Adapter:
 @pytest.fixture
 def short(monkeypatch: pytest.MonkeyPatch) -> None:
     """Limits of half a second instead of twenty."""
-    for module in (cloud, dav, directory, limits, sessions, mailboxes, postgresql):
+    for module in (cloud, dav, directory, json_http, limits, sessions, mailboxes, postgresql):
         for name in ("CALL_SECONDS", "CONNECT_SECONDS", "STATEMENT_SECONDS", "READING_SECONDS"):
             if hasattr(module, name):
                 # Some libraries count whole seconds; PostgreSQL's own lets nobody in faster than in two.

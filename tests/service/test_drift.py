@@ -420,7 +420,13 @@ def test_a_system_is_read_by_its_schedule_and_by_one_reader_at_a_time(
     assert len(told.asked) == 1
     told_service: Service = told.service  # type: ignore[attr-defined]
     woken: list[str] = []
-    waking = replace(told_service, wake=lambda task, arguments, at: woken.append(task))
+    ident = str(told.ident)  # type: ignore[attr-defined]
+
+    def wake(task: str, arguments: dict[str, str], at: object) -> None:
+        if arguments.get("system") == ident:
+            woken.append(task)
+
+    waking = replace(told_service, wake=wake)
     with told_service.unit(organisation) as unit:
         readings.set_schedule(unit, told.ident, 30)  # type: ignore[attr-defined]
     tasks.look_round(waking)

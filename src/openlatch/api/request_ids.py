@@ -14,7 +14,7 @@ HEADER = "X-Request-Id"
 # What a proxy in front may have given it. Nothing else gets into the log.
 _USABLE = re.compile(r"[A-Za-z0-9_.:-]{8,64}")
 # Asked every few seconds by whatever watches the service.
-_PROBES = ("/healthz", "/readyz", "/metrics")
+PROBES = ("/healthz", "/readyz", "/metrics")
 log = structlog.get_logger()
 
 
@@ -33,7 +33,7 @@ def install(app: Flask, *, takes_given: bool, logs_all: bool) -> None:
     def end(response: Response) -> Response:
         if "request_id" in g:
             response.headers[HEADER] = g.request_id
-            if logs_all and request.url_rule is not None and request.url_rule.rule not in _PROBES:
+            if logs_all and request.url_rule is not None and request.url_rule.rule not in PROBES:
                 _log_answered(request.url_rule.rule, response.status_code, time.perf_counter() - g.begun)
         return response
 

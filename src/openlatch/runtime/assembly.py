@@ -12,6 +12,7 @@ import structlog
 
 from openlatch.core.journal.syslog import Server
 from openlatch.runtime.settings import Settings
+from openlatch.runtime.telemetry import start as start_telemetry
 from openlatch.service.itself.adapter import among_systems
 from openlatch.service.notifications.notices import Post
 from openlatch.service.unit import Service
@@ -95,4 +96,13 @@ def work(settings: Settings) -> None:
     for name in ("systems_key", "evidence_key"):
         if not getattr(settings, name):
             log.warning("worker.has_no_key_of_its_own", setting=name, remedy="Make one: openlatch new-key")
-    tasks.run(assemble(settings, tasks.CONNECTIONS), settings.database_url, post_of(settings))
+    service = assemble(settings, tasks.CONNECTIONS)
+    telemetry = start_telemetry(settings, "worker")
+    if telemetry is None:
+        tasks.run(service, settings.database_url, post_of(settings))
+        return
+    telemetry.watch_database(service)
+    try:
+        tasks.run(telemetry.watch_systems(service), settings.database_url, post_of(settings), telemetry.task)
+    finally:
+        telemetry.stop()

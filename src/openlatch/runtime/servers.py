@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import tempfile
 from collections.abc import Iterator
@@ -17,6 +18,7 @@ from openlatch.api.app import make_app, warm_up
 from openlatch.runtime.assembly import assemble, configure_logging
 from openlatch.runtime.gunicorn_worker import prompt
 from openlatch.runtime.settings import Settings
+from openlatch.runtime.telemetry import start as start_telemetry
 from openlatch.service.identity import set_up
 
 # Statement timeout in seconds for the web process: others wait for the connection.
@@ -47,6 +49,11 @@ def web_app(settings: Settings) -> Flask:
         takes_request_ids=settings.trusted_proxies > 0,
         logs_requests=bool(settings.log_requests),
     )
+    telemetry = start_telemetry(settings, "web")
+    if telemetry is not None:
+        telemetry.watch_requests(app)
+        telemetry.watch_database(service)
+        atexit.register(telemetry.stop)
     app.wsgi_app = prompt(app.wsgi_app)  # type: ignore[method-assign, assignment]
     if settings.trusted_proxies:
         count = settings.trusted_proxies

@@ -31,7 +31,7 @@ class Settings(BaseSettings):
     RFC 3161 that stamps them. Whoever has ``metrics_token`` may read ``/metrics``. ``private_receivers`` names
     hosts in private networks, with commas between them, that webhooks may be sent to, also without TLS. Journals
     are forwarded to ``syslog_server`` (host:port) over TLS, checked by the certificates in the file
-    ``syslog_authorities``.
+    ``syslog_authorities``. Traces and metrics go to ``otlp_endpoint`` by OTLP over HTTP.
     """
 
     model_config = SettingsConfigDict(env_prefix=PREFIX, extra="forbid", frozen=True, coerce_numbers_to_str=True)
@@ -59,6 +59,7 @@ class Settings(BaseSettings):
     syslog_server: str = ""
     syslog_authorities: str = ""
     log_requests: int = 1
+    otlp_endpoint: str = ""
 
     @classmethod
     def settings_customise_sources(

@@ -13,6 +13,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import AbstractContextManager, nullcontext
 from datetime import datetime, timedelta
 from functools import partial
 from typing import Any
@@ -330,11 +331,19 @@ def look_at_everything(service: Service) -> None:
         service.wake("evaluate", {"organisation": str(organisation)}, None)
 
 
-def make_app(service: Service, url: str, post: notices.Post | None = None) -> App:
+# Around each task, by its name and what it was told.
+Around = Callable[[str, Mapping[str, object]], AbstractContextManager[None]]
+
+
+def _nothing(name: str, told: Mapping[str, object]) -> AbstractContextManager[None]:
+    return nullcontext()
+
+
+def make_app(service: Service, url: str, post: notices.Post | None = None, around: Around = _nothing) -> App:
     """The queue's app with every task and the periodic ones: a round every 5 seconds, dates each minute."""
     app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
     for name, function in tasks_of(service, post).items():
-        app.task(name=name)(_logged(name, function))
+        app.task(name=name)(_logged(name, function, around))
 
     @app.periodic(cron="* * * * * */5")
     @app.task(name="look_round", queueing_lock="look_round")
@@ -354,13 +363,14 @@ def make_app(service: Service, url: str, post: notices.Post | None = None) -> Ap
     return app
 
 
-def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
+def _logged(name: str, function: Callable[..., None], around: Around) -> Callable[..., None]:
     def run(**arguments: Any) -> None:
         # Typed addresses are not logged.
         told = {key: value for key, value in arguments.items() if key != "address"}
         started = datetime.now()
         try:
-            _retried(function, arguments)
+            with around(name, told):
+                _retried(function, arguments)
         except OpenLatchError as error:
             log.error("task.failed", task=name, detail=error.detail, **told)
             raise
@@ -379,7 +389,7 @@ def _retried(function: Callable[..., None], arguments: Mapping[str, object]) -> 
     return function(**arguments)
 
 
-def run(service: Service, url: str, post: notices.Post | None = None) -> None:
+def run(service: Service, url: str, post: notices.Post | None = None, around: Around = _nothing) -> None:
     """Work until SIGTERM or SIGINT; what goes on then has ``SECONDS_TO_STOP`` to end, and is cut off after that.
 
     After that they are cut off, which is as being killed: leases end with their connections, and the tables hold what
@@ -387,7 +397,7 @@ def run(service: Service, url: str, post: notices.Post | None = None) -> None:
     """
     signing_keys.publish(service)
     sealed_secrets.publish(service)
-    asyncio.run(_run(make_app(service, url, post)))
+    asyncio.run(_run(make_app(service, url, post, around)))
 
 
 async def _run(app: App) -> None:

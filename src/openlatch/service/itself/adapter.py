@@ -6,15 +6,16 @@ is refused here. It has no secret, and an organisation can't name another in its
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections import ChainMap
+from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
-from typing import ClassVar
+from typing import ClassVar, cast
 from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.adapters import NOTHING, Abilities, Found, Setting
+from openlatch.adapters import NOTHING, Abilities, Found, Maker, Setting
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Role, StepKind, SystemKind
 from openlatch.errors import Conflict, NotFound, SystemRefused
@@ -57,7 +58,9 @@ _TABLES: Mapping[str, AnyTable] = {
 
 def among_systems(service: Service) -> Service:
     """The service with itself among the systems that it reads."""
-    return replace(service, itself=Itself, adapters={**service.adapters, KIND: _Nobodys})
+    # A view: kinds that become known later are known here, too.
+    others = cast(MutableMapping[str, Maker], service.adapters)
+    return replace(service, itself=Itself, adapters=ChainMap({KIND: _Nobodys}, others))
 
 
 class Itself:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 
 from openlatch.core.reviews.assignment import Line, Place
 from openlatch.core.vocabulary import Role, Subject
@@ -13,7 +13,8 @@ from openlatch.service.reviews import plans, schedules
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Account, Organisation, Person, SignIn, System
 
-NAME = "Open Latch"
+# The account, and the system that it is in.
+NAME, SYSTEM = "Open Latch", "Open Latch itself"
 REVIEW = "Who is in Open Latch"
 
 
@@ -37,9 +38,7 @@ def ensure(service: Service, viewer: Viewer) -> None:
         if owner is None:
             return
         secret = secrets_cipher(service).encrypt(b"")
-        taken = unit.db.scalar(select(System.id).where(func.lower(System.name) == NAME.lower()).limit(1))
-        name = NAME if taken is None else f"{NAME} itself"
-        system = System(organisation_id=organisation.id, key=KIND, name=name, kind=KIND, secret=secret)
+        system = System(organisation_id=organisation.id, key=KIND, name=SYSTEM, kind=KIND, secret=secret)
         unit.db.add(system)
         unit.db.flush()
         account = Account(
@@ -56,7 +55,7 @@ def ensure(service: Service, viewer: Viewer) -> None:
         )
         unit.db.add(account)
         unit.db.flush()
-        unit.record("system.connected", "system", system.id, name, settings={})
+        unit.record("system.connected", "system", system.id, SYSTEM, settings={})
         _schedule(unit, account)
         unit.wake("read_system", system=system.id)
 
