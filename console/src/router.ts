@@ -19,6 +19,7 @@ export const router = createRouter({
     { path: '/teams/:id', name: 'team', component: () => import('@/people/TeamPage.vue'), props: true, meta: { title: gettext('Team') } },
     { path: '/sign-ins', name: 'sign-ins', component: () => import('@/identity/SignInsPage.vue'), meta: { title: gettext('Sign-ins') } },
     { path: '/partners', name: 'partners', component: () => import('@/partners/PartnersPage.vue'), meta: { title: gettext('Partners') } },
+    { path: '/signals', name: 'signals', component: () => import('@/signals/SignalsPage.vue'), meta: { title: gettext('Signals') } },
     { path: '/webhooks', name: 'webhooks', component: () => import('@/webhooks/WebhooksPage.vue'), meta: { title: gettext('Webhooks') } },
     { path: '/device', name: 'device', component: () => import('@/identity/DevicePage.vue'), meta: { title: gettext('Let a program in') } },
     { path: '/organisations', name: 'organisations', component: () => import('@/partners/OrganisationsPage.vue'), meta: { title: gettext('My organisations') } },
@@ -62,7 +63,7 @@ export const router = createRouter({
   ],
 })
 
-const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'trends', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'exposures', 'matter', 'access-rules', 'partners', 'webhooks', 'organisations', 'me'])
+const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'trends', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'exposures', 'matter', 'access-rules', 'partners', 'webhooks', 'signals', 'organisations', 'me'])
 
 router.beforeEach(async (to) => {
   document.title = gettext('%{title} · Open Latch', { title: String(to.meta.title) })

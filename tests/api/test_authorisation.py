@@ -70,6 +70,7 @@ OF_PATHS = {
     "invitations": "invitation",
     "identity-providers": "provider",
     "webhooks": "webhook",
+    "signal-sources": "signal_source",
     "passkeys": "passkey",
     "trials": "trial",
     "tasks": "task",
@@ -314,6 +315,7 @@ def kept_by_hand(ids: Ids) -> dict[str, Any]:
         "set_role": {"role": "member"},
         "invite": {"person": person},
         "rename_passkey": {"name": "X"},
+        "change_signal_source": {"name": "X", "issuer": "https://login.example.org"},
         "change_webhook": {"name": "X", "url": "https://receiver.example.org/"},
         "rotate_webhook_secret": {"hours": 1},
         "send_deliveries_again": {},
@@ -471,7 +473,7 @@ def neighbour_filled(client: Client) -> None:
     }.items():
         client.bring(kind, [content.encode()])
     call = client._transport.call
-    level = str(client.list("levels").rows[0].id)
+    level = str(client.list("levels", filter=f'system.id eq "{box.system.id}"').rows[0].id)
     call("PUT", "/latches", json={"kind": "most_delegates", "mode": "warn", "account": str(box.id), "number": 5})
     plan = {"name": "Pier", "covers": ["grant"], "reviewers": [{"kind": "owner"}]}
     call("POST", "/schedules", json={**plan, "recurrence": "year", "starts": "2030-01-01T09:00"})
@@ -607,6 +609,7 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
             "trial": str(uuid4()),
             "passkey": str(uuid4()),
             "delivery": str(uuid4()),
+            "signal_source": str(uuid4()),
             "webhook": str(client.add_webhook(hook).webhook.id),
             "provider": str(client.identity_providers()[0].id),
             "issuer": client.identity_providers()[0].issuer,
@@ -691,6 +694,9 @@ def test_every_call_is_here() -> None:
 # somebody else.
 NOT_NOW = {
     "end_token": 404,
+    "change_signal_source": 404,
+    "remove_signal_source": 404,
+    "settle_report": 404,
     "reopen_flag": 409,
     "read_system": 404,
     "decide_doubt": 404,

@@ -469,9 +469,15 @@ def exposure(ids: dict[str, Any]) -> dict[str, Call]:
 
 
 def webhooks() -> dict[str, Call]:
-    """The routes about receivers of what is journalled."""
+    """The routes about receivers of what is journalled, and about those who tell what happens elsewhere."""
     one, wish = f"/webhooks/{uuid4()}", {"name": "X", "url": "ftp://x"}
     return {
+        "list_signal_sources": Call("/signal-sources", ADMINISTRATOR),
+        "add_signal_source": Call("/signal-sources", ADMINISTRATOR, {"name": "", "issuer": "x"}, 422),
+        "change_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY, {"name": "X", "issuer": "x"}),
+        "remove_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY),
+        "list_received_signals": Call("/signals", ADMINISTRATOR),
+        "settle_report": Call(f"/people/{uuid4()}/settle-report", NOBODY, {}),
         "list_webhooks": Call("/webhooks", ADMINISTRATOR),
         "add_webhook": Call("/webhooks", ADMINISTRATOR, wish, 422),
         "change_webhook": Call(one, NOBODY, wish),
@@ -606,6 +612,9 @@ OWN = {
     "add_provider",
     "list_webhooks",
     "add_webhook",
+    "list_signal_sources",
+    "add_signal_source",
+    "list_received_signals",
     "journal_events",
     "make_directory_token",
     "get_words",

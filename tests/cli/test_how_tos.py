@@ -26,6 +26,7 @@ ELSEWHERE = {
     "provider remove": "the provider that is not there",
     "me rename-passkey": "a passkey needs a browser: the tests of passkeys have one",
     "me remove-passkey": "the passkey that is not there",
+    "signal": "a transmitter that is not there: the tests of signals have one",
     "request grant": "what can be given as it was asked: the tests of requests ask for it",
     "leaver report": "somebody whose access is ending: the tests of leaving have one",
     "register": "a file of an empty organisation: the tests of moving have one",

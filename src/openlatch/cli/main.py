@@ -63,6 +63,7 @@ _CLIENT = {
     "provider": "providers",
     "directory": "providers",
     "webhook": "webhooks",
+    "signal": "signals",
     "password": "identity",
     "partner": "partners",
     "organisations": "partners",

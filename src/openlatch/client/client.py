@@ -27,6 +27,7 @@ from openlatch.client.requests import RequestsCalls
 from openlatch.client.reviews import ReviewsCalls
 from openlatch.client.revocations import RevocationsCalls
 from openlatch.client.settings import SettingsCalls
+from openlatch.client.signals import SignalsCalls
 from openlatch.client.systems import SystemsCalls
 from openlatch.client.transport import Transport
 from openlatch.client.trends import TrendsCalls
@@ -54,6 +55,7 @@ class Client(
     ReviewsCalls,
     RevocationsCalls,
     SettingsCalls,
+    SignalsCalls,
     SystemsCalls,
     TrendsCalls,
     WebhooksCalls,

@@ -52,6 +52,9 @@ def play(service: Service, organisation: UUID) -> None:
         unit.db.execute(paid)
         ends = {"payer_person_id": Account.owner_id, "paid_until": unit.now + timedelta(days=9)}
         unit.db.execute(update(Account).where(Account.key == "webcam-host").values(ends))
+        # The identity provider reported somebody's account.
+        told = {"reported_at": unit.now - timedelta(hours=30), "reported": "Fellside: the account was disabled"}
+        unit.db.execute(update(Person).where(Person.key == "milo.strand").values(told))
         account = select(Account.id).where(Account.key == "donations-ledger")
         waiting = update(Offer).where(Offer.account_id.in_(account), Offer.state == "pending")
         unit.db.execute(waiting.values(created_at=unit.now - timedelta(days=11), times_sent=5))

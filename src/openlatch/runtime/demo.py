@@ -27,6 +27,7 @@ from openlatch.processes import CantStart, free_port, is_free
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.surroundings import Surroundings
 from openlatch.service import connections
+from openlatch.service.itself import set_up as itself
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import engine_for, transaction
@@ -124,6 +125,10 @@ class Demo:
         )
         self._prepare_telemetry(service, kept)
         organisation = self._load(service)
+        with transaction(service.engine, None) as db:
+            every = db.scalars(select(Organisation.id)).all()
+        for each in every:
+            itself.ensure(service, Viewer.itself(each))
         self._count_rows()
         self.around = Surroundings(self.folder / "systems", kept.adapter_password, _say)
         self.around.start(service)

@@ -22,6 +22,7 @@ from openlatch.schemas.requests import *  # noqa: F403
 from openlatch.schemas.reviews import *  # noqa: F403
 from openlatch.schemas.revocations import *  # noqa: F403
 from openlatch.schemas.settings import *  # noqa: F403
+from openlatch.schemas.signals import *  # noqa: F403
 from openlatch.schemas.systems import *  # noqa: F403
 from openlatch.schemas.today import *  # noqa: F403
 from openlatch.schemas.trends import *  # noqa: F403

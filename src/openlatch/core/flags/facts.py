@@ -119,6 +119,7 @@ class GrantFacts(SubjectFacts):
     outlives_holder = truth(
         "Whether it goes on after the holder has left.", TruthColumn("open", missing=False) | Later(_UNTIL, _LEAVES_AT)
     )
+    is_reported = truth("Whether another service reported the holder.", IsThere(InstantColumn("reported_at")))
     giver_left = truth(
         "Whether whoever gave it has left.", left(TextColumn("giver_standing"), InstantColumn("giver_left_at"))
     )
@@ -161,6 +162,8 @@ class GrantFacts(SubjectFacts):
     last_used_at = said("When it was last used.")
     until = said("When it ends.")
     leaves_at = said("When the holder leaves, or left.")
+    reported_at = said("When another service reported the holder.")
+    reported = said("What it reported.")
     giver_left_at = said("When the giver left.")
     left_undecided_at = said("When a review left it undecided.")
     seen_at = said("When the system last showed it.")

@@ -73,7 +73,7 @@ def metadata(issuer: str) -> JsonObject:
     issuer = issuer.rstrip("/")
     if issuer not in _metadata:
         refuse_unsafe(issuer)
-        found = _fetch(f"{issuer}/.well-known/openid-configuration")
+        found = fetch(f"{issuer}/.well-known/openid-configuration")
         missing = [name for name in _REQUIRED if not isinstance(found.get(name), str)]
         if missing or str(found["issuer"]).rstrip("/") != issuer:
             fault = f"lacks {', '.join(missing)}" if missing else f"says that it is {found['issuer']}"
@@ -127,7 +127,7 @@ def redeem(provider: Provider, callback: str, code: str, verifier: str, nonce: s
     else:
         form["client_id"] = provider.client_id
         form |= {"client_secret": provider.client_secret} if provider.client_secret else {}
-    found = _fetch(str(told["token_endpoint"]), "POST", data=form, auth=auth)
+    found = fetch(str(told["token_endpoint"]), "POST", data=form, auth=auth)
     if "error" in found or not isinstance(found.get("id_token"), str):
         said = found.get("error_description") or found.get("error") or "it gave no ID token"
         raise NotSignedIn(f"The provider did not accept the sign-in: {said}.", "Begin again.")
@@ -199,12 +199,12 @@ def _keys_of(issuer: str, anew: bool) -> KeySet:
         _asked_anew[issuer] = True
         _keys.pop(issuer, None)
     if issuer not in _keys:
-        found = _fetch(str(metadata(issuer)["jwks_uri"]))
+        found = fetch(str(metadata(issuer)["jwks_uri"]))
         _keys[issuer] = KeySet.import_key_set({"keys": found.get("keys") or []})
     return _keys[issuer]
 
 
-def _fetch(address: str, method: str = "GET", **given: Any) -> JsonObject:
+def fetch(address: str, method: str = "GET", **given: Any) -> JsonObject:
     """What a provider answers, as JSON; errors of OAuth among it. SystemDown when there is no such answer."""
     try:
         accepted = {"Accept": "application/json"}
@@ -216,3 +216,8 @@ def _fetch(address: str, method: str = "GET", **given: Any) -> JsonObject:
     if not isinstance(found, dict) or answer.status_code >= 500 or (answer.status_code >= 400 and "error" not in found):
         raise SystemDown(f"The identity provider answers {answer.status_code} at {address}.", _AGAIN)
     return found
+
+
+def as_object(body: bytes) -> JsonObject:
+    """What a token says. ValueError for what is no JSON object."""
+    return dict(json.loads(body))

@@ -181,6 +181,8 @@ GRANTS = Source(
         "given_by": "b.name",
         "last_used_at": "g.last_used_at",
         "leaves_at": "p.leaves_at",
+        "reported_at": "p.reported_at",
+        "reported": "p.reported",
         "giver_left_at": "b.leaves_at",
         "left_undecided_at": "g.left_undecided_at",
         "seen_at": "g.seen_at",

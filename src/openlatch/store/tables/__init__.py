@@ -46,6 +46,7 @@ from openlatch.store.tables.requests import AccessRequest
 from openlatch.store.tables.reviews import Calendar, EvidenceBundle, Item, Occurrence, Question, Round, Schedule
 from openlatch.store.tables.revocations import Revocation, RevocationTarget, Step
 from openlatch.store.tables.scim import ScimRecord
+from openlatch.store.tables.signals import ReceivedSignal, SignalSource
 from openlatch.store.tables.systems import Handle, HandTask, Mark, Place, System, SystemTrial
 from openlatch.store.tables.webhooks import Delivery, Webhook
 
@@ -107,6 +108,7 @@ __all__ = [
     "ProviderSubject",
     "PublishedKey",
     "Question",
+    "ReceivedSignal",
     "RecoveryCode",
     "Resource",
     "ResourceGroup",
@@ -124,6 +126,7 @@ __all__ = [
     "SignIn",
     "SignInAttempt",
     "SignInLink",
+    "SignalSource",
     "Step",
     "SyslogPosition",
     "System",

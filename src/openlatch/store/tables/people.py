@@ -81,6 +81,8 @@ class Person(Recorded, Keyed, Base):
     away_until: Mapped[datetime | None]
     wants_digest: Mapped[bool] = mapped_column(server_default="true")
     wants_trends: Mapped[bool] = mapped_column(server_default="false")
+    reported_at: Mapped[datetime | None]
+    reported: Mapped[str] = mapped_column(server_default="")
     erased_at: Mapped[datetime | None]
     merged_into_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     version: Mapped[int] = mapped_column(server_default="1")

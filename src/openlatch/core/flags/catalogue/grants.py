@@ -268,3 +268,16 @@ def changed(grant: Grant, limit: Limits) -> When:
 def contradicted(grant: Grant, limit: Limits) -> When:
     """It is being revoked, the system said that it was gone, and a read showed that it is not."""
     return When(grant.live & grant.contradicted, 80, least=CRITICAL_FROM)
+
+
+@GRANTS.rule(
+    29,
+    "Reported by another service",
+    Remedy("Find out what happened there; end the access, or say that it is dealt with.", "revoke"),
+    "{holder}, who holds “{level}” on {account}, was reported on {reported_at:day}. {reported}.",
+)
+def reported(grant: Grant, limit: Limits) -> When:
+    """Another service told that the holder's sign-in there was disabled or deleted, or that others know a credential of
+    theirs, and nobody has said that it is dealt with.
+    """
+    return When(grant.live & grant.is_reported, 90)

@@ -1,0 +1,163 @@
+"""Receiving security events (RFC 8417) that a transmitter pushes (RFC 8935), and acting on them at once."""
+
+from __future__ import annotations
+
+import hmac
+from dataclasses import replace
+from uuid import UUID
+
+from sqlalchemy import Select, func, or_, select
+from sqlalchemy.dialects.postgresql import insert
+
+from openlatch.core import signals as core
+from openlatch.core.signals import Reaction, Refused, Signal
+from openlatch.core.vocabulary import Standing
+from openlatch.errors import OpenLatchError
+from openlatch.service import locks
+from openlatch.service.attempt import attempt
+from openlatch.service.identity import sign_ins
+from openlatch.service.notifications import notices
+from openlatch.service.people import leavers
+from openlatch.service.signals import sources, transmitter
+from openlatch.service.unit import Service, Unit, Viewer
+from openlatch.store.database import transaction
+from openlatch.store.tables import (
+    Handle,
+    IdentityProvider,
+    Person,
+    PersonAddress,
+    ProviderSubject,
+    ReceivedSignal,
+    SignalSource,
+    SignIn,
+)
+
+
+def receive(service: Service, ident: UUID, shown: str, token: str) -> None:
+    """Take a token that a source has pushed, and act on it. Refused with the standard's error when it can't be taken.
+
+    A token that was taken before is taken again without effect: its sender may not have heard the answer.
+    """
+    with transaction(service.engine, None) as db:
+        row = db.get(SignalSource, ident)
+        known = None if row is None else (row.organisation_id, row.issuer, row.audience, row.token_hash)
+    # An unknown source is answered as one with another token.
+    if known is None or not hmac.compare_digest(sources.digest(shown), known[3]):
+        raise Refused("authentication_failed", "The token that was shown is not this source's.")
+    organisation, issuer, audience, _ = known
+    header, claims = transmitter.checked(issuer, token)
+    signal = core.told(header, claims, issuer, audience, service.clock())
+    with service.unit(Viewer.itself(organisation)) as unit:
+        # Before any row: what it makes happen may change who can do what.
+        locks.access(unit)
+        source = unit.db.get(SignalSource, ident, with_for_update=True)
+        if source is None:
+            raise Refused("access_denied", "The source was removed.")
+        source.heard_at = unit.now
+        # Its own name stands in the journal beside what it made happen.
+        _take(replace(unit, viewer=replace(unit.viewer, name=source.name)), source, signal)
+
+
+def _take(unit: Unit, source: SignalSource, signal: Signal) -> None:
+    if signal.event in (core.VERIFICATION, core.STREAM_UPDATED):
+        return
+    person = _whom(unit, source, signal)
+    reaction = Reaction(sources.reactions_of(source.reactions).get(signal.event, Reaction.IGNORE))
+    values = {
+        "organisation_id": source.organisation_id,
+        "source_id": source.id,
+        "ident": signal.ident,
+        "event": signal.event,
+        "person_id": person.id if person else None,
+        "at": signal.at,
+        "received_at": unit.now,
+        "reason": signal.reason,
+        "reaction": reaction.value,
+    }
+    made = unit.db.scalar(insert(ReceivedSignal).values(values).on_conflict_do_nothing().returning(ReceivedSignal.id))
+    if made is None:
+        return
+    row = unit.db.get_one(ReceivedSignal, made)
+    row.outcome = (
+        "Nobody of the register is meant." if person is None else _react(unit, source, person, signal, reaction)
+    )
+    unit.record(
+        "signal.received",
+        "signal_source",
+        source.id,
+        source.name,
+        event=signal.event,
+        person=str(person.id) if person else None,
+        reaction=reaction.value,
+        outcome=row.outcome,
+    )
+
+
+def _whom(unit: Unit, source: SignalSource, signal: Signal) -> Person | None:
+    """The person whom an event is about: by an address, by a subject at one of our identity providers, by a login."""
+    for subject in signal.subjects:
+        found = set(unit.db.scalars(_named(unit, source, subject)))
+        if len(found) == 1:
+            return unit.db.get(Person, found.pop(), with_for_update=True)
+    return None
+
+
+def _named(unit: Unit, source: SignalSource, subject: core.Subject) -> Select[UUID]:
+    here = select(Person.id).where(Person.merged_into_id.is_(None))
+    if subject.kind == "email":
+        name = subject.name.lower()
+        other = select(PersonAddress.person_id).where(func.lower(PersonAddress.address) == name)
+        return here.where(or_(func.lower(Person.address) == name, Person.id.in_(other)))
+    login = select(Handle.person_id).where(Handle.system_id == source.system_id, Handle.name == subject.name)
+    if subject.kind == "iss_sub":
+        theirs = (
+            select(SignIn.person_id)
+            .join(ProviderSubject, ProviderSubject.sign_in_id == SignIn.id)
+            .join(IdentityProvider, IdentityProvider.id == ProviderSubject.provider_id)
+            .where(ProviderSubject.subject == subject.name, IdentityProvider.issuer == subject.issuer.rstrip("/"))
+        )
+        return here.where(or_(Person.id.in_(theirs), Person.id.in_(login)))
+    return here.where(Person.id.in_(login))
+
+
+def _react(unit: Unit, source: SignalSource, person: Person, signal: Signal, reaction: Reaction) -> str:
+    said = f"{source.name} reports of {person.name}: {core.EVENTS.get(signal.event, signal.event)}."
+    if signal.event == f"{core.RISC}account-enabled" and person.reported_at is not None:
+        person.reported_at, person.reported = None, ""
+        unit.wake("evaluate")
+    if reaction is Reaction.IGNORE:
+        return "Noted."
+    if reaction is Reaction.FLAG:
+        person.reported_at, person.reported = signal.at, f"{source.name}: {core.EVENTS[signal.event]}"
+        unit.db.flush()
+        unit.wake("evaluate")
+        outcome = "Flagged."
+    elif reaction is Reaction.END_SESSIONS:
+        outcome = _end_sessions(unit, person)
+    elif reaction is Reaction.END_ACCESS:
+        outcome = _end_access(unit, person, said)
+    else:
+        outcome = "Told."
+    page = f"/people/{person.id}"
+    notices.tell_and_write(unit, notices.administrators(unit), "sign_in", f"{said} {outcome}", page)
+    return outcome
+
+
+def _end_sessions(unit: Unit, person: Person) -> str:
+    row = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id).with_for_update()).one_or_none()
+    if row is None:
+        return "They do not sign in here."
+    sign_ins.close_all(unit, row)
+    unit.record("sign_in.sessions_ended", "sign_in", row.id, person.name)
+    return "Their sessions and tokens here are ended."
+
+
+def _end_access(unit: Unit, person: Person, why: str) -> str:
+    if person.standing == Standing.LEFT:
+        return "They have left already."
+    try:
+        with attempt(unit) as within:
+            leavers.start(within, leavers.Plan(person=person.id), why)
+    except OpenLatchError as error:
+        return f"Their access could not be ended at once: {error.detail}"
+    return "Ending all that they have has begun."
