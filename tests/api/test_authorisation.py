@@ -315,6 +315,7 @@ def kept_by_hand(ids: Ids) -> dict[str, Any]:
         "set_role": {"role": "member"},
         "invite": {"person": person},
         "rename_passkey": {"name": "X"},
+        "add_signal_source": {"name": "X", "issuer": ids.get("issuer", ""), "system": ids["system"]},
         "change_signal_source": {"name": "X", "issuer": "https://login.example.org"},
         "change_webhook": {"name": "X", "url": "https://receiver.example.org/"},
         "rotate_webhook_secret": {"hours": 1},
@@ -694,6 +695,8 @@ def test_every_call_is_here() -> None:
 # somebody else.
 NOT_NOW = {
     "end_token": 404,
+    # The issuer tells nothing of the kind.
+    "add_signal_source": 503,
     "change_signal_source": 404,
     "remove_signal_source": 404,
     "settle_report": 404,

@@ -473,7 +473,7 @@ def webhooks() -> dict[str, Call]:
     one, wish = f"/webhooks/{uuid4()}", {"name": "X", "url": "ftp://x"}
     return {
         "list_signal_sources": Call("/signal-sources", ADMINISTRATOR),
-        "add_signal_source": Call("/signal-sources", ADMINISTRATOR, {"name": "", "issuer": "x"}, 422),
+        "add_signal_source": Call("/signal-sources", ADMINISTRATOR, {"name": "X", "issuer": "ftp://x"}, 422),
         "change_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY, {"name": "X", "issuer": "x"}),
         "remove_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY),
         "list_received_signals": Call("/signals", ADMINISTRATOR),

@@ -40,6 +40,7 @@ QUIET: dict[str, dict[str, Any]] = {
         "kept_unused": 0,
         "holder_left": False,
         "leaves_in_days": -1,
+        "is_reported": False,
         "outlives_holder": False,
         "giver_left": False,
         "given_to_self": False,
@@ -150,6 +151,7 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "still_there": ({"live": False}, {"live": False, "still_there": True}, "Books showed it"),
     "outsider_far_reach": ({**OUT, "reach": 2}, {**OUT, "reach": 3}, "commit money"),
     "private_address": ({"private_address": True}, {"private_address": True, "reach": 2}, "by mara@example.org"),
+    "reported": ({}, {"is_reported": True, "reported": "Fellside: it was disabled"}, "Fellside: it was disabled."),
     "holder_left": ({"leaves_in_days": 90}, {"holder_left": True}, "left on 28 February 2026 and still holds"),
     "holder_leaving": (
         {"leaves_in_days": 15, "outlives_holder": True},

@@ -109,6 +109,9 @@ def known(small: Small) -> Small:
 def test_everybody_and_every_program_that_gets_in_is_read(known: Small) -> None:
     """By their roles; sessions and tokens beside."""
     read(known)
+    with known.service.unit(known.itself) as unit:
+        # Whoever was let in was let in here: nothing of it is unrecorded.
+        assert all(unit.db.scalars(select(Grant.recorded).where(Grant.handle["kind"].astext == "sign_in")))
     assert held(known, "Administrator") == {"Ines"}
     assert held(known, "Member") == {"Mara", "Ada Admin"}
     assert held(known, "Reviewer") == {"Owen"}
@@ -205,3 +208,19 @@ def test_stale_sign_ins_are_flagged_like_any_access(known: Small) -> None:
         account = unit.db.scalars(select(Account.id).where(Account.kind == "register")).one()
         raised = set(unit.db.scalars(select(Flag.rule).where(Flag.account_id == account, Flag.state == "open")))
     assert "unused" in raised
+
+
+def test_a_role_that_is_set_or_taken_away_elsewhere_is_followed(known: Small) -> None:
+    """It is no drift: roles are set in Open Latch, by whatever page."""
+    read(known)
+    with known.service.unit(known.itself) as unit:
+        of = {row.person_id: row for row in unit.db.scalars(select(SignIn))}
+        sign_ins.set_role(unit, of[known.person("mara")].id, Role.REVIEWER)
+        sign_ins.take_away(unit, next(row.id for row in of.values() if row.address.startswith("ada")))
+    read(known)
+    assert held(known, "Reviewer") == {"Mara", "Owen"}
+    with known.service.unit(known.itself) as unit:
+        here = Grant.handle["kind"].astext == "sign_in"
+        assert unit.db.scalars(select(Grant.differs).where(here, Grant.differs.is_not(None))).all() == []
+        assert unit.db.scalars(select(Grant.missing_since).where(here, Grant.missing_since.is_not(None))).all() == []
+        assert unit.db.scalars(select(Grant.state).where(here, Grant.state == "ended")).all() == ["ended"]

@@ -20,7 +20,7 @@ from openlatch.adapters import Coverage
 from openlatch.core.exposure.paths import path_of
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
-from openlatch.core.vocabulary import EndedAs, GrantState, Proof
+from openlatch.core.vocabulary import EndedAs, GrantState, Proof, SystemKind
 from openlatch.json_values import JsonObject, SqlTuple
 from openlatch.service.exposure import access_rules, evaluate, system_guards
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -115,8 +115,8 @@ _SEE_ENDED = f"""
 _MAKE_GRANTS = """
     insert into grants (id, organisation_id, account_id, person_id, app_id, holder_account_id, given_at, recorded,
         ends_here, by_system, reason, seen_at, shown, handle)
-    select i.id, :organisation, d.account_id, d.person_id, d.app_id, d.holder_account_id, :now, a.kind = 'everyone',
-        false, a.kind = 'everyone',
+    select i.id, :organisation, d.account_id, d.person_id, d.app_id, d.holder_account_id, :now,
+        a.kind = 'everyone' or cast(:is_own as boolean), false, a.kind = 'everyone',
         case when a.kind = 'everyone' then 'It comes with signing in there.' else :reason end,
         :now, d.digest, d.handle::jsonb || jsonb_build_object('login', d.holder)
     from unnest(cast(:ids as uuid[]), cast(:ns as int[])) i(id, n) join differences d using (n)
@@ -335,14 +335,25 @@ class Comparison:
 
     # Grants.
 
+    @property
+    def is_own(self) -> bool:
+        """Whether this is Open Latch itself: whoever is let in there was let in here, and roles are set there alone."""
+        return self.system.kind == SystemKind.OPEN_LATCH
+
+    def _is_kept(self, row: StagedRow) -> bool:
+        """Whether the register says what should be there, and the system does not."""
+        return bool(row.recorded) and not self.is_own
+
     def _record(self, rows: Sequence[StagedRow]) -> int:
         """Record access that nobody recorded as given."""
         if not rows:
             return 0
         made = [new_id() for _ in rows]
         reason = f"Found in {self.system.name}; nobody recorded that it was given."
+        if self.is_own:
+            reason = "Given in Open Latch itself."
         found = {"ids": made, "ns": [row.n for row in rows], "organisation": self.organisation, "reason": reason}
-        self.db.execute(text(_MAKE_GRANTS), {**found, "now": self.unit.now})
+        self.db.execute(text(_MAKE_GRANTS), {**found, "now": self.unit.now, "is_own": self.is_own})
         self._write_terms(zip(made, rows, strict=True))
         for ident, row in zip(made, rows, strict=True):
             self._note("grant.found", ident, f"{row.holder} on {row.account}", row.account_id)
@@ -376,8 +387,8 @@ class Comparison:
             name = f"{row.holder} on {row.account}"
             if row.missing_since is not None:
                 self._note("grant.back", row.grant_id, name, row.account_id)
-            differs = self._differs(row, held[row.grant_id]) if row.recorded else None
-            if not row.recorded and held[row.grant_id] != self._terms(row):
+            differs = self._differs(row, held[row.grant_id]) if self._is_kept(row) else None
+            if not self._is_kept(row) and held[row.grant_id] != self._terms(row):
                 changed.append((row.grant_id, row))
                 self._note("grant.changed", row.grant_id, name, row.account_id)
             values.append(
@@ -427,8 +438,8 @@ class Comparison:
 
     def _miss(self, rows: Sequence[StagedRow]) -> int:
         """Grants on accounts that were read, which the reading does not show."""
-        recorded = [row.grant_id for row in rows if row.recorded]
-        gone = [row.grant_id for row in rows if not row.recorded]
+        recorded = [row.grant_id for row in rows if self._is_kept(row)]
+        gone = [row.grant_id for row in rows if not self._is_kept(row)]
         if recorded:
             self.db.execute(update(Grant).where(Grant.id.in_(recorded)).values(missing_since=self.unit.now))
         if gone:

@@ -34,7 +34,7 @@ def upgrade() -> None:
         sa.Column('reactions', JSONB(), server_default='{}', nullable=False),
         sa.Column('heard_at', sa.DateTime(timezone=True), nullable=True),
         sa.Column('version', sa.Integer(), server_default='1', nullable=False),
-        sa.UniqueConstraint('organisation_id', 'name', name='uq_signal_sources_organisation_id'),
+        sa.UniqueConstraint('organisation_id', 'name'),
     )
     op.create_table(
         'received_signals', *_own(),
@@ -47,7 +47,7 @@ def upgrade() -> None:
         sa.Column('reason', sa.Text(), server_default='', nullable=False),
         sa.Column('reaction', sa.Text(), nullable=False),
         sa.Column('outcome', sa.Text(), server_default='', nullable=False),
-        sa.UniqueConstraint('source_id', 'ident', name='uq_received_signals_source_id'),
+        sa.UniqueConstraint('source_id', 'ident'),
     )
     op.create_index('ix_received_signals_received_at', 'received_signals', ['organisation_id', 'received_at'])
     for table in ('signal_sources', 'received_signals'):
