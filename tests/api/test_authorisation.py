@@ -696,7 +696,7 @@ def test_every_call_is_here() -> None:
 NOT_NOW = {
     "end_token": 404,
     # The issuer tells nothing of the kind.
-    "add_signal_source": 503,
+    "add_signal_source": 422,
     "change_signal_source": 404,
     "remove_signal_source": 404,
     "settle_report": 404,

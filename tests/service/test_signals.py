@@ -21,6 +21,7 @@ from openlatch.api.app import make_app
 from openlatch.core import signals as core
 from openlatch.errors import BadInput, NotAllowed
 from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.people import erasure, held_data
 from openlatch.service.signals import sources, transmitter
 from openlatch.store.tables import Account, JournalEntry, Notice, Person, ReceivedSignal, Revocation, SignIn, WebSession
 from tests.service.conftest import Small
@@ -260,3 +261,18 @@ def test_sources_are_for_administrators_and_asked_before_they_are_kept(small: Sm
         assert changed.reactions[DISABLED] == "tell"
         sources.remove(unit, made.id)
         assert sources.rows(unit).sources == []
+
+
+def test_what_was_told_of_somebody_is_theirs_to_see_and_erased_with_them(
+    receiver: Receiver, sender: Transmitter
+) -> None:
+    """With the words in which it was told."""
+    small = receiver.small
+    owen = {"format": "email", "email": "owen@example.net"}
+    receiver.push(sender.token(small, sub_id=owen))
+    with small.service.unit(small.itself) as unit:
+        assert "Lost phone" in str(held_data.of_person(unit, small.person("owen")))
+        row = unit.db.get_one(Person, small.person("owen"))
+        erasure._forget_names(unit, row, "Somebody")
+        assert (row.reported_at, row.reported) == (None, "")
+        assert unit.db.scalars(select(ReceivedSignal)).all() == []

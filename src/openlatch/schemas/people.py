@@ -243,6 +243,7 @@ class HeldData(Answer):
     logins: list[JsonObject]
     marks: list[JsonObject]
     directory: list[JsonObject] = Field(description="What a directory has said of them by SCIM.")
+    signals: list[JsonObject] = Field(default_factory=list, description="What other services told of them.")
     sign_ins: list[JsonObject]
     sessions_here: list[JsonObject]
     identity_providers: list[JsonObject] = Field(description="As whom identity providers know them.")

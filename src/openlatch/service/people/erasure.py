@@ -45,6 +45,7 @@ from openlatch.store.tables import (
     PartnerLink,
     Person,
     PersonAddress,
+    ReceivedSignal,
     Round,
     ScimRecord,
     Session,
@@ -183,7 +184,7 @@ def _forget_names(unit: Unit, person: Person, called: str) -> None:
         if a
     ]
     unit.db.execute(delete(Mail).where(Mail.recipient.in_(addresses)))
-    for table in (PersonAddress, Mark, ScimRecord):
+    for table in (PersonAddress, Mark, ScimRecord, ReceivedSignal):
         unit.db.execute(delete(table).where(table.person_id == person.id))
     logins = unit.db.scalars(select(Handle).where(Handle.person_id == person.id)).all()
     for number, login in enumerate(logins, 1):
@@ -191,6 +192,7 @@ def _forget_names(unit: Unit, person: Person, called: str) -> None:
     unit.db.execute(update(Grant).where(Grant.person_id == person.id).values(handle={}))
     person.name, person.address, person.job, person.key = called, None, "", f"erased-{person.id}"
     person.address_confirmed_at, person.erased_at = None, unit.now
+    person.reported_at, person.reported = None, ""
     unit.db.flush()
 
 

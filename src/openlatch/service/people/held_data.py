@@ -33,6 +33,7 @@ from openlatch.store.tables import (
     Person,
     PersonAddress,
     ProviderSubject,
+    ReceivedSignal,
     ScimRecord,
     Session,
     SignIn,
@@ -81,6 +82,7 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, JsonValue]]:
         ("logins", Handle, Handle.person_id),
         ("marks", Mark, Mark.person_id),
         ("directory", ScimRecord, ScimRecord.person_id),
+        ("signals", ReceivedSignal, ReceivedSignal.person_id),
     ):
         yield name, _rows(unit, table, column, person.id)
     sign_ins = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).all()

@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from openlatch import schemas
 from openlatch.core import signals as core
-from openlatch.errors import BadInput, Conflict, NotFound, Outdated
+from openlatch.errors import BadInput, Conflict, NotFound, Outdated, SystemDown
 from openlatch.service.notifications import notices
 from openlatch.service.signals import transmitter
 from openlatch.service.unit import Unit
@@ -111,7 +111,12 @@ def _write(unit: Unit, row: SignalSource, wish: schemas.SetSignalSource) -> None
         taken = select(SignalSource.id).where(SignalSource.name == wish.name)
         if unit.db.scalar(taken if row.id is None else taken.where(SignalSource.id != row.id)) is not None:
             raise Conflict(f"There is a source {wish.name!r} already.", "Use another name.")
-    transmitter.metadata(wish.issuer)
+    try:
+        transmitter.metadata(wish.issuer)
+    except SystemDown as error:
+        raise BadInput(
+            f"The transmitter does not answer: {error.detail}", "Check the address, or try again.", {"issuer": "bad"}
+        ) from error
     row.name, row.issuer, row.system_id = wish.name, wish.issuer.rstrip("/"), wish.system
     row.audience = wish.audience.strip() or unit.service.address
     row.reactions = dict(wish.reactions)
