@@ -24,6 +24,7 @@ from openlatch.store.tables import (
     ApiToken,
     Flag,
     Grant,
+    Person,
     Revocation,
     Schedule,
     Session,
@@ -178,6 +179,12 @@ def test_a_role_is_reduced_and_a_sign_in_locked_once(known: Small) -> None:
     assert not own.can_reduce("member", "administrator")
     assert own.apply(StepKind.REDUCE, detail) == "The role is member now."
     assert "already" in own.apply(StepKind.REDUCE, detail)
+    # What has become less meanwhile is less; what has become something else is never made more.
+    assert own.confirm(StepKind.REDUCE, {**detail, "to": "auditor"}) is None
+    with known.service.unit(known.itself) as unit:
+        sign_ins.set_role(unit, UUID(login), Role.REVIEWER)
+    with pytest.raises(SystemRefused, match="is reviewer by now"):
+        own.apply(StepKind.REDUCE, {**detail, "to": "auditor"})
     for kind, wrong in ((StepKind.LOCK, "not suspended"), (StepKind.UNLOCK, "suspended")):
         assert wrong in (own.confirm(kind, {"login": login}) or "")
         own.apply(kind, {"login": login})
@@ -224,3 +231,28 @@ def test_a_role_that_is_set_or_taken_away_elsewhere_is_followed(known: Small) ->
         assert unit.db.scalars(select(Grant.differs).where(here, Grant.differs.is_not(None))).all() == []
         assert unit.db.scalars(select(Grant.missing_since).where(here, Grant.missing_since.is_not(None))).all() == []
         assert unit.db.scalars(select(Grant.state).where(here, Grant.state == "ended")).all() == ["ended"]
+
+
+def test_an_invitation_is_neither_reduced_nor_locked_while_it_is_open(known: Small) -> None:
+    """It lets somebody in as what it says until it is withdrawn: nothing else counts as done."""
+    own = Itself(known.service, known.itself.organisation)
+    (login,) = [one.handle for one in Reading.of(own.read()).logins if one.handle.startswith("invitation:")]
+    detail = {"kind": "invitation", "login": login}
+    for kind, wanted in ((StepKind.REDUCE, {**detail, "to": "member"}), (StepKind.LOCK, {"login": login})):
+        assert own.confirm(kind, wanted) is not None
+        with pytest.raises(SystemRefused):
+            own.apply(kind, wanted)
+    assert own.confirm(StepKind.UNLOCK, {"login": login}) is not None
+    own.apply(StepKind.REMOVE, detail)
+    assert own.confirm(StepKind.REMOVE, detail) is own.confirm(StepKind.LOCK, {"login": login}) is None
+
+
+def test_whoever_signs_in_is_the_person_that_they_are(known: Small) -> None:
+    """Whatever addresses they have: nobody is met anew, and nobody has to be told apart."""
+    with known.service.unit(known.itself) as unit:
+        unit.db.get_one(Person, known.person("mara")).address = None
+        before = set(unit.db.scalars(select(Person.id)))
+    read(known)
+    assert "Mara" in held(known, "Member")
+    with known.service.unit(known.itself) as unit:
+        assert set(unit.db.scalars(select(Person.id))) == before

@@ -20,8 +20,9 @@ from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Role, StepKind, SystemKind
 from openlatch.errors import Conflict, NotFound, SystemRefused
 from openlatch.json_values import JsonObject, JsonView
+from openlatch.service import locks
 from openlatch.service.identity import invitations, providers, sign_ins
-from openlatch.service.itself import reading
+from openlatch.service.itself import inventory
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.service.webhooks import manage as webhooks
 from openlatch.store.sql_types import AnyTable
@@ -84,7 +85,8 @@ class Itself:
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Everything, as it is at one instant."""
         with self._service.unit(self._viewer) as unit:
-            found = list(reading.found(unit))
+            inventory.name_logins(unit, KIND)
+            found = list(inventory.found(unit))
         yield from found
 
     def together(self) -> AbstractContextManager[None]:
@@ -124,12 +126,9 @@ class Itself:
         with self._service.unit(self._viewer) as unit:
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 return _lock_wrong(unit, kind, detail)
-            ident = _ident(detail)
-            there = _is_there(unit, detail["kind"], ident)
             if kind is StepKind.REDUCE:
-                row = unit.db.get(SignIn, UUID(ident)) if there else None
-                wrong = row is not None and row.role != detail["to"]
-                return f"The role is {row.role}." if row is not None and wrong else None
+                return _role_wrong(unit, detail)
+            there = _is_there(unit, detail["kind"], _ident(detail))
             return f"{_NOUNS[detail['kind']]} is still there." if there else None
 
     def set_rules(self, account: str, rules: object, known: object) -> str:
@@ -177,8 +176,25 @@ def _is_there(unit: Unit, kind: str, ident: str) -> bool:
     return unit.db.scalar(select(table.id).where(table.id == UUID(ident))) is not None
 
 
+def _role_wrong(unit: Unit, detail: JsonView) -> str | None:
+    """The role that a sign-in, or an invitation that is open, still has; None when it is the wanted one or less."""
+    if not _is_there(unit, detail["kind"], _ident(detail)):
+        return None
+    table = _TABLES[detail["kind"]]
+    role = getattr(unit.db.get(table, UUID(_ident(detail))), "role", None)
+    if role is None:
+        return f"{_NOUNS[detail['kind']]} has no role."
+    is_less = role in _LOWER[Role(detail["to"])]
+    return None if role == detail["to"] or is_less else f"The role is {role}."
+
+
 def _lock_wrong(unit: Unit, kind: StepKind, detail: JsonView) -> str | None:
-    row = unit.db.get(SignIn, UUID(_ident(detail))) if _is_person(detail) else None
+    if not _is_person(detail):
+        # Only a sign-in can be suspended: what else there is lets somebody in until it is taken away.
+        named = str(detail["login"]).partition(":")[0]
+        there = _is_there(unit, named, _ident(detail))
+        return f"{_NOUNS[named]} is still there." if there or kind is StepKind.UNLOCK else None
+    row = unit.db.get(SignIn, UUID(_ident(detail)))
     if row is None:
         return None if kind is StepKind.LOCK else "There is no such sign-in."
     suspended = row.suspended_at is not None
@@ -213,8 +229,13 @@ _REMOVERS: Mapping[str, Callable[[Unit, UUID], object]] = {
 
 def _reduce(unit: Unit, detail: JsonObject) -> str:
     if detail["kind"] != "sign_in":
-        raise SystemRefused("Only a sign-in has a role to change.", "Take it away instead.")
-    sign_ins.set_role(unit, UUID(_ident(detail)), Role(detail["to"]))
+        raise SystemRefused("Only a sign-in's role can be changed.", "Take it away, and invite them again.")
+    # Nobody changes roles between the look and the change: a reduction never gives anything.
+    locks.access(unit)
+    row = unit.db.get_one(SignIn, UUID(_ident(detail)), populate_existing=True)
+    if detail["to"] not in _LOWER[Role(row.role)]:
+        raise SystemRefused(f"The role is {row.role} by now.", "Look at it again, and choose a lower one.")
+    sign_ins.set_role(unit, row.id, Role(detail["to"]))
     return f"The role is {detail['to']} now."
 
 

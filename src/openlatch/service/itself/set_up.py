@@ -8,7 +8,7 @@ from openlatch.core.reviews.assignment import Line, Place
 from openlatch.core.vocabulary import Role, Subject
 from openlatch.service.connections import secrets_cipher
 from openlatch.service.itself.adapter import KIND
-from openlatch.service.itself.reading import ACCOUNT
+from openlatch.service.itself.inventory import ACCOUNT
 from openlatch.service.reviews import plans, schedules
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Account, Organisation, Person, SignIn, System

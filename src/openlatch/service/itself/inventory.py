@@ -1,4 +1,4 @@
-"""Reading Open Latch as one of its own systems: sign-ins by their roles, and programs that are told or trusted.
+"""What is in Open Latch as one of its own systems: sign-ins by their roles, and programs that are told or trusted.
 
 Sessions are browsers that are signed in, API tokens, and calendar addresses. Nothing secret is read.
 """
@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.adapters import (
     Coverage,
@@ -22,17 +23,20 @@ from openlatch.adapters import (
     Whole,
     Why,
 )
+from openlatch.core.ids import new_id
 from openlatch.core.vocabulary import Reach, Role
 from openlatch.service.unit import Unit
 from openlatch.store.tables import (
     ApiToken,
     Calendar,
+    Handle,
     IdentityProvider,
     Invitation,
     Organisation,
     Person,
     PublishedKey,
     SignIn,
+    System,
     Webhook,
     WebSession,
 )
@@ -106,13 +110,24 @@ def found(unit: Unit) -> Iterator[Found]:
     yield Whole()
 
 
+def name_logins(unit: Unit, kind: str) -> None:
+    """Say whose each login is: the register knows that of its own, whatever addresses they have."""
+    system = unit.db.scalar(select(System.id).where(System.kind == kind).limit(1))
+    people = {str(row.id): row.person_id for row in unit.db.scalars(select(SignIn))}
+    people |= {f"invitation:{row.id}": row.person_id for row in unit.db.scalars(select(Invitation))}
+    if system is None or not people:
+        return
+    known = {"organisation_id": unit.viewer.organisation, "system_id": system, "settled": True}
+    values = [{**known, "id": new_id(), "name": login, "person_id": person} for login, person in people.items()]
+    unit.db.execute(insert(Handle).values(values).on_conflict_do_nothing())
+
+
 def _sign_ins(unit: Unit) -> Iterator[Found]:
     rows = unit.db.execute(
         select(SignIn, Person).join(Person, Person.id == SignIn.person_id).order_by(SignIn.created_at, SignIn.id)
     )
     for row, person in rows:
         login = str(row.id)
-        # The person is known for sure: their own address is what they are told by.
         marks = {"address": person.address} if person.address else {}
         yield Login(login, f"{person.name}, {row.address}", False, marks, locked=row.suspended_at is not None)
         yield Holding(ACCOUNT, login, False, row.role, None, {"kind": "sign_in", "login": login})
