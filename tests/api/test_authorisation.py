@@ -699,7 +699,7 @@ NOT_NOW = {
     "add_signal_source": 422,
     "change_signal_source": 404,
     "remove_signal_source": 404,
-    "settle_report": 404,
+    "clear_report": 404,
     "reopen_flag": 409,
     "read_system": 404,
     "decide_doubt": 404,

@@ -477,7 +477,7 @@ def webhooks() -> dict[str, Call]:
         "change_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY, {"name": "X", "issuer": "x"}),
         "remove_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY),
         "list_received_signals": Call("/signals", ADMINISTRATOR),
-        "settle_report": Call(f"/people/{uuid4()}/settle-report", NOBODY, {}),
+        "clear_report": Call(f"/people/{uuid4()}/clear-report", NOBODY, {}),
         "list_webhooks": Call("/webhooks", ADMINISTRATOR),
         "add_webhook": Call("/webhooks", ADMINISTRATOR, wish, 422),
         "change_webhook": Call(one, NOBODY, wish),

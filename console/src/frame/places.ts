@@ -69,7 +69,7 @@ const GROUPS: Group[] = [
       { to: '/drift', label: gettext('Drift'), about: gettext('Where systems differ from the register'), whom: sees },
       { to: '/sign-ins', label: gettext('Sign-ins'), about: gettext('Who signs in here, in which role; invitations'), whom: sees },
       { to: '/partners', label: gettext('Partners'), about: gettext('Other organisations whose people act for yours'), whom: sees },
-      { to: '/signals', label: gettext('Signals'), about: gettext('Security events that other services tell'), whom: sees },
+      { to: '/signals', label: gettext('Signals'), about: gettext('Security events that other services report'), whom: sees },
       { to: '/webhooks', label: gettext('Webhooks'), about: gettext('Receivers that are told what is journalled'), whom: sees },
       { to: '/journal', label: gettext('Journal'), about: gettext('Everything that happened, sealed'), inside: true, whom: answers },
       { to: '/settings', label: gettext('Settings'), about: gettext('How access is given, mail, name and time zone'), whom: sees },

@@ -178,7 +178,7 @@ export const happenings = (): string[] => [
   gettext('person merged'),
   gettext('person offers set'),
   gettext('person removed'),
-  gettext('person report settled'),
+  gettext('person report cleared'),
   gettext('person told apart'),
   gettext('provider added'),
   gettext('provider changed'),

@@ -13,11 +13,11 @@ const { data, status, error, refetch } = useQuery({ key: ['signals'], query: () 
 const failed = ref<unknown>(null)
 const said = ref('')
 
-async function settle(person: { id: string; name: string }): Promise<void> {
+async function clearReport(person: { id: string; name: string }): Promise<void> {
   failed.value = null
   try {
-    await send('POST', `/people/${person.id}/settle-report`)
-    said.value = gettext('What was reported of %{person} is dealt with.', { person: person.name })
+    await send('POST', `/people/${person.id}/clear-report`)
+    said.value = gettext('The report about %{person} is cleared.', { person: person.name })
   } catch (problem) {
     failed.value = problem
   }
@@ -31,14 +31,14 @@ async function settle(person: { id: string; name: string }): Promise<void> {
     <StateNote :status="status" :error="error" @retry="refetch" />
     <p v-if="said" role="status" class="mb-2">{{ said }}</p>
     <ProblemNote :error="failed" class="mb-2" />
-    <p v-if="data && !data.signals.length" class="text-soft">{{ gettext('Nothing was told yet.') }}</p>
+    <p v-if="data && !data.signals.length" class="text-soft">{{ gettext('Nothing has been reported yet.') }}</p>
     <ul v-if="data?.signals.length" class="card divide-y divide-line" data-test="received-signals">
       <li v-for="row in data.signals" :key="row.id" class="flex flex-wrap items-start gap-x-4 gap-y-1 px-5 py-3">
         <div class="min-w-60 flex-1">
-          <p><RouterLink v-if="row.person" :to="`/people/${row.person.id}`" class="link">{{ row.person.name }}</RouterLink><template v-else>{{ gettext('Nobody of the register') }}</template>: {{ eventWords(row.event) }}<template v-if="row.reason">. {{ row.reason }}</template></p>
+          <p><RouterLink v-if="row.person" :to="`/people/${row.person.id}`" class="link">{{ row.person.name }}</RouterLink><template v-else>{{ gettext('Nobody in the register') }}</template>: {{ eventWords(row.event) }}<template v-if="row.reason">. {{ row.reason }}</template></p>
           <p class="text-sm text-soft">{{ gettext('%{source}, %{at}', { source: row.source.name, at: moment(row.received_at) }) }}. {{ row.outcome }}</p>
         </div>
-        <button v-if="row.person && row.reaction === 'flag'" class="button" @click="settle(row.person)">{{ gettext('Dealt with') }}<span class="sr-only"> {{ row.person.name }}</span></button>
+        <button v-if="row.person && row.is_open" class="button" @click="clearReport(row.person)">{{ gettext('Clear the report') }}<span class="sr-only">{{ ` ${gettext('about %{person}', { person: row.person.name })}` }}</span></button>
       </li>
     </ul>
   </section>

@@ -10,6 +10,7 @@ import { moment } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import ShownOnce from '@/frame/ShownOnce.vue'
 import StateNote from '@/frame/StateNote.vue'
 import ReceivedBox from './ReceivedBox.vue'
 import { eventWords, reactionWords } from './events'
@@ -65,25 +66,20 @@ const does = (row: SignalSourceOf) => Object.entries(row.reactions).filter(([, r
 </script>
 
 <template>
-  <PageHead docs="how-to/signals" :title="gettext('Signals')" :about="gettext('Security events that other services tell of people: sessions revoked, accounts disabled, credentials changed.')">
+  <PageHead docs="how-to/signals" :title="gettext('Signals')" :about="gettext('Security events that other services report about people: sessions revoked, accounts disabled, credentials changed.')">
     <button class="button-main" @click="edit('new')">{{ gettext('Add a source') }}</button>
   </PageHead>
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
-  <div v-if="made" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">
-    <p class="font-semibold">{{ gettext('The token of %{made} is shown only now.', { made: made.name }) }}</p>
-    <p class="break-all">{{ gettext('Address') }} <code class="font-mono">{{ made.address }}</code></p>
-    <p class="break-all">{{ gettext('Token') }} <code class="font-mono">{{ made.token }}</code></p>
-    <button class="link" @click="made = null">{{ gettext('I have copied it') }}</button>
-  </div>
+  <ShownOnce v-if="made" :title="gettext('The token of %{made} is shown only now.', { made: made.name })" :lines="[[gettext('Address'), made.address], [gettext('Token'), made.token]]" @close="made = null" />
   <ProblemNote v-if="!editing && !removing" :error="failed" class="mb-3" />
   <StateNote :status="status" :error="error" @retry="refetch" />
-  <p v-if="data && !data.sources.length" class="text-soft">{{ gettext('Nobody tells any yet. Identity providers and others that speak the Shared Signals Framework can.') }}</p>
+  <p v-if="data && !data.sources.length" class="text-soft">{{ gettext('No service reports any yet. Identity providers and other services that support the Shared Signals Framework can.') }}</p>
   <ul v-if="data?.sources.length" class="card divide-y divide-line" data-test="signal-sources">
     <li v-for="row in data.sources" :key="row.id" class="flex flex-wrap items-start gap-x-4 gap-y-2 px-5 py-3">
       <div class="min-w-60 flex-1">
-        <p class="font-medium">{{ row.name }} <span class="font-normal text-soft">{{ row.heard_at ? gettext('heard %{at}', { at: moment(row.heard_at) }) : gettext('not heard yet') }}</span></p>
+        <p class="font-medium">{{ row.name }} <span class="font-normal text-soft">{{ row.heard_at ? gettext('last event %{at}', { at: moment(row.heard_at) }) : gettext('no event yet') }}</span></p>
         <p class="text-sm break-all text-soft">{{ row.issuer }}</p>
-        <p class="text-sm text-soft">{{ does(row) || gettext('Its events make nothing happen.') }}</p>
+        <p class="text-sm text-soft">{{ does(row) || gettext('Its events are only recorded.') }}</p>
       </div>
       <div class="flex flex-wrap gap-2">
         <button class="button" @click="edit(row)">{{ gettext('Edit') }}<span class="sr-only"> {{ row.name }}</span></button>
@@ -98,9 +94,9 @@ const does = (row: SignalSourceOf) => Object.entries(row.reactions).filter(([, r
       <label class="block font-semibold">{{ gettext('Issuer') }} <input v-model="wish.issuer" type="url" required :placeholder="gettext('https://login.example.org')" class="field mt-1 font-normal" /></label>
       <label class="block font-semibold">{{ gettext('Audience') }} <input v-model="wish.audience" :placeholder="gettext('this service’s address')" class="field mt-1 font-normal" /></label>
       <fieldset class="space-y-1">
-        <legend class="font-semibold">{{ gettext('What its events make happen') }}</legend>
+        <legend class="font-semibold">{{ gettext('What happens when it reports') }}</legend>
         <label v-for="event in Object.keys(data?.events ?? {})" :key="event" class="grid items-center gap-2 sm:grid-cols-2">{{ eventWords(event) }}
-          <select v-model="wish.reactions[event]" class="field"><option :value="undefined">{{ gettext('what is usual') }}</option><option v-for="(words, reaction) in reactionWords" :key="reaction" :value="reaction">{{ words }}</option></select>
+          <select v-model="wish.reactions[event]" class="field"><option :value="undefined">{{ gettext('the usual') }}</option><option v-for="(words, reaction) in reactionWords" :key="reaction" :value="reaction">{{ words }}</option></select>
         </label>
       </fieldset>
       <ProblemNote :error="failed" />
@@ -108,7 +104,7 @@ const does = (row: SignalSourceOf) => Object.entries(row.reactions).filter(([, r
     </form>
   </ModalBox>
   <ModalBox :open="removing !== null" :title="gettext('Remove %{removing}', { removing: removing?.name ?? '' })" @close="removing = null">
-    <p class="mt-3">{{ gettext('Its events are refused from now on. What they made happen stays.') }}</p>
+    <p class="mt-3">{{ gettext('Its events are refused from now on. What was done because of them stays.') }}</p>
     <ProblemNote :error="failed" />
     <div class="mt-4 flex justify-end gap-2"><button class="button" @click="removing = null">{{ gettext('Cancel') }}</button><button class="button-end" :disabled="isBusy" @click="remove(removing!)">{{ gettext('Remove the source') }}</button></div>
   </ModalBox>

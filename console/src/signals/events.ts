@@ -3,12 +3,12 @@ import { gettext } from '@/frame/language'
 const words: Record<string, string> = {
   'session-revoked': gettext('a session was revoked'),
   'credential-change': gettext('a credential was changed'),
-  'assurance-level-change': gettext('signing in became weaker or stronger'),
-  'device-compliance-change': gettext('a device complies no more, or again'),
+  'assurance-level-change': gettext('the way of signing in became weaker or stronger'),
+  'device-compliance-change': gettext('whether a device complies has changed'),
   'account-disabled': gettext('the account was disabled'),
   'account-enabled': gettext('the account was enabled'),
   'account-purged': gettext('the account was deleted'),
-  'credential-compromise': gettext('a credential is known to others'),
+  'credential-compromise': gettext('a credential was compromised'),
 }
 
 /** A type of event as people say it; one that is not known here by its own name. */
@@ -19,9 +19,9 @@ export function eventWords(event: string): string {
 
 /** What an event makes happen. */
 export const reactionWords = {
-  ignore: gettext('only note it'),
-  tell: gettext('tell administrators'),
-  flag: gettext('flag what they hold'),
+  ignore: gettext('only record it'),
+  notify: gettext('notify administrators'),
+  flag: gettext('flag everything that they hold'),
   end_sessions: gettext('end their sessions here'),
   end_access: gettext('end all their access'),
 }

@@ -11,6 +11,7 @@ import DeliveriesBox from './DeliveriesBox.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
+import ShownOnce from '@/frame/ShownOnce.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const { data, status, error, refetch } = useQuery({ key: ['webhooks'], query: () => get('/webhooks') })
@@ -78,12 +79,7 @@ const remove = (row: WebhookOf) => run(async () => {
     <button class="button-main" @click="edit('new')">{{ gettext('Add a webhook') }}</button>
   </PageHead>
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
-  <div v-if="made" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">
-    <p class="font-semibold">{{ gettext('The secret of %{made} is shown only now.', { made: made.name }) }}</p>
-    <p class="break-all">{{ gettext('Key id') }} <code class="font-mono">{{ made.key }}</code></p>
-    <p class="break-all">{{ gettext('Secret') }} <code class="font-mono">{{ made.secret }}</code></p>
-    <button class="link" @click="made = null">{{ gettext('I have copied it') }}</button>
-  </div>
+  <ShownOnce v-if="made" :title="gettext('The secret of %{made} is shown only now.', { made: made.name })" :lines="[[gettext('Key id'), made.key], [gettext('Secret'), made.secret]]" @close="made = null" />
   <ProblemNote v-if="!editing && !removing" :error="failed" class="mb-3" />
   <StateNote :status="status" :error="error" @retry="refetch" />
   <p v-if="data && !data.rows.length" class="text-soft">{{ gettext('Nobody is told yet. A receiver gets each entry of the journal, or some kinds of them, as a signed message.') }}</p>

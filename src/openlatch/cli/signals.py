@@ -1,4 +1,4 @@
-"""Security events that other services tell of people."""
+"""Security events that other services report about people."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from openlatch.cli.output import Column, moment, out, output_option, show_one, s
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
-REACTIONS = ("ignore", "tell", "flag", "end_sessions", "end_access")
+REACTIONS = ("ignore", "notify", "flag", "end_sessions", "end_access")
 
 
 def _short(event: str) -> str:
@@ -24,13 +24,13 @@ SOURCES: list[Column] = [
     ("Name", lambda r: r.name),
     ("Issuer", lambda r: r.issuer),
     ("Heard", lambda r: moment(r.heard_at)),
-    ("Makes happen", lambda r: ", ".join(f"{_short(e)} {do}" for e, do in r.reactions.items() if do != "ignore")),
-    ("Posts to", lambda r: r.address),
+    ("Reactions", lambda r: ", ".join(f"{_short(e)} {do}" for e, do in r.reactions.items() if do != "ignore")),
+    ("Address", lambda r: r.address),
 ]
 RECEIVED: list[Column] = [
     ("Received", lambda r: moment(r.received_at)),
     ("From", lambda r: r.source.name),
-    ("Person", lambda r: r.person.name if r.person else "nobody known"),
+    ("Person", lambda r: r.person.name if r.person else "nobody in the register"),
     ("Event", lambda r: r.words),
     ("Outcome", lambda r: r.outcome),
     ("Reason", lambda r: r.reason),
@@ -39,38 +39,38 @@ RECEIVED: list[Column] = [
 
 @click.group()
 def signal() -> None:
-    """Security events that other services tell: sessions revoked, accounts disabled, credentials changed."""
+    """Security events that other services report: sessions revoked, accounts disabled, credentials changed."""
 
 
 @signal.command("list")
 @output_option
 def signal_list(output: str) -> None:
-    """List what was told last, and what came of it."""
+    """List what was reported last, and what came of it."""
     with session.client() as service:
-        show_rows(service.received_signals().signals, RECEIVED, output, "Nothing was told yet.")
+        show_rows(service.received_signals().signals, RECEIVED, output, "Nothing has been reported yet.")
 
 
-@signal.command("settle")
+@signal.command("clear")
 @click.argument("person")
-def signal_settle(person: str) -> None:
-    """Say that what was reported of PERSON is dealt with; its flags clear."""
+def signal_clear(person: str) -> None:
+    """Say that what was reported about PERSON is dealt with; its flags clear."""
     with session.client() as service:
-        service.settle_report(session.find(service, "people", person))
-    out.print("It is dealt with; the flags clear within moments.")
+        service.clear_report(session.find(service, "people", person))
+    out.print("The report is cleared; its flags follow within moments.")
 
 
 @signal.group("source")
 def source() -> None:
-    """Who tells security events, and what they make happen here."""
+    """The services that report security events, and what their events make happen here."""
 
 
 @source.command("list")
 @output_option
 def source_list(output: str) -> None:
-    """List who tells security events."""
+    """List the services that report security events."""
     with session.client() as service:
         found = service.signal_sources().sources
-    show_rows(found, SOURCES, output, "Nobody tells any: openlatch signal source add")
+    show_rows(found, SOURCES, output, "No service reports any. Add one: openlatch signal source add")
 
 
 def _reactions(service: Client, written: Sequence[str]) -> dict[str, schemas.SignalReaction]:
@@ -120,8 +120,8 @@ def source_add(name: str, issuer: str, audience: str, system: str, reactions: tu
 
 
 def _tell_made(made: schemas.SignalSourceMade) -> None:
-    out.print(f"Posts to  {made.source.address}", markup=False)
-    out.print(f"Token     {made.token}", markup=False)
+    out.print(f"Address  {made.source.address}", markup=False)
+    out.print(f"Token    {made.token}", markup=False)
     out.print("Give both to the transmitter (push delivery, RFC 8935); the token is shown only now.")
 
 
@@ -164,7 +164,7 @@ def source_remove(name: str) -> None:
         held = _find(service, name)
         go_on(f"Take no more security events from {held.name}?")
         session.proving(service, lambda: service.remove_signal_source(held.id))
-    out.print(f"{held.name} tells nothing here any more.", markup=False)
+    out.print(f"{held.name} is removed; its events are refused from now on.", markup=False)
 
 
 COMMANDS: dict[str, click.Command] = {"signal": signal}

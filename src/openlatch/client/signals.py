@@ -1,4 +1,4 @@
-"""Security events that other services tell."""
+"""Security events that other services report."""
 
 from __future__ import annotations
 
@@ -9,14 +9,14 @@ from openlatch.client.base import Calls
 
 
 class SignalsCalls(Calls):
-    """Security events that other services tell."""
+    """Security events that other services report."""
 
     def signal_sources(self) -> schemas.SignalSources:
-        """Who tells them, and the types that count."""
+        """The services that report them, and the types of events that count."""
         return self._get(schemas.SignalSources, "/signal-sources")
 
     def add_signal_source(self, wish: schemas.SetSignalSource) -> schemas.SignalSourceMade:
-        """Take events from a transmitter; its token is told only now."""
+        """Take events from a transmitter; its token is shown only now."""
         return self._ask(schemas.SignalSourceMade, "POST", "/signal-sources", wish)
 
     def change_signal_source(self, ident: UUID, wish: schemas.SetSignalSource) -> schemas.SignalSourceOf:
@@ -28,9 +28,9 @@ class SignalsCalls(Calls):
         self._ask(schemas.Done, "DELETE", f"/signal-sources/{ident}")
 
     def received_signals(self) -> schemas.ReceivedSignals:
-        """What was told last, and what came of it."""
+        """What was reported last, and what came of it."""
         return self._get(schemas.ReceivedSignals, "/signals")
 
-    def settle_report(self, person: UUID) -> None:
-        """Say that what was reported of somebody is dealt with."""
-        self._ask(schemas.Done, "POST", f"/people/{person}/settle-report")
+    def clear_report(self, person: UUID) -> None:
+        """Say that what was reported about somebody is dealt with."""
+        self._ask(schemas.Done, "POST", f"/people/{person}/clear-report")

@@ -1,5 +1,5 @@
-"""Security event tokens (RFC 8417) as others send them: which events count, whom they are about (RFC 9493), and what
-makes one unusable.
+"""Security event tokens (RFC 8417) that other services send: which events count, whom they are about (RFC 9493), and
+why one is refused.
 """
 
 from __future__ import annotations
@@ -19,12 +19,12 @@ STREAM_UPDATED = "https://schemas.openid.net/secevent/ssf/event-type/stream-upda
 EVENTS: Mapping[str, str] = {
     f"{CAEP}session-revoked": "a session was revoked",
     f"{CAEP}credential-change": "a credential was changed",
-    f"{CAEP}assurance-level-change": "signing in became weaker or stronger",
-    f"{CAEP}device-compliance-change": "a device complies no more, or again",
+    f"{CAEP}assurance-level-change": "the way of signing in became weaker or stronger",
+    f"{CAEP}device-compliance-change": "whether a device complies has changed",
     f"{RISC}account-disabled": "the account was disabled",
     f"{RISC}account-enabled": "the account was enabled",
     f"{RISC}account-purged": "the account was deleted",
-    f"{RISC}credential-compromise": "a credential is known to others",
+    f"{RISC}credential-compromise": "a credential was compromised",
 }
 # A token may be on its way for so long, and clocks may differ by so much.
 OLDEST, LEEWAY = timedelta(days=7), timedelta(minutes=2)
@@ -35,19 +35,19 @@ class Reaction(StrEnum):
     """What an event makes happen here."""
 
     IGNORE = "ignore"
-    TELL = "tell"
+    NOTIFY = "notify"
     FLAG = "flag"
     END_SESSIONS = "end_sessions"
     END_ACCESS = "end_access"
 
 
 USUAL: Mapping[str, Reaction] = {
-    f"{CAEP}session-revoked": Reaction.TELL,
+    f"{CAEP}session-revoked": Reaction.NOTIFY,
     f"{CAEP}credential-change": Reaction.IGNORE,
     f"{CAEP}assurance-level-change": Reaction.IGNORE,
     f"{CAEP}device-compliance-change": Reaction.IGNORE,
     f"{RISC}account-disabled": Reaction.FLAG,
-    f"{RISC}account-enabled": Reaction.TELL,
+    f"{RISC}account-enabled": Reaction.NOTIFY,
     f"{RISC}account-purged": Reaction.FLAG,
     f"{RISC}credential-compromise": Reaction.FLAG,
 }

@@ -1,4 +1,4 @@
-"""Requests and answers about security events that other services tell."""
+"""Requests and answers about security events that other services report."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ __all__ = [
     "SignalSources",
 ]
 
-SignalReaction = Literal["ignore", "tell", "flag", "end_sessions", "end_access"]
+SignalReaction = Literal["ignore", "notify", "flag", "end_sessions", "end_access"]
 Issuer = Annotated[str, StringConstraints(min_length=1, max_length=500, strip_whitespace=True)]
 
 
 class SetSignalSource(Request):
-    """Who tells security events, and what they make happen here."""
+    """A service that reports security events, and what they make happen here."""
 
     name: Name
     issuer: Issuer = Field(examples=["https://login.example.org"])
@@ -37,7 +37,7 @@ class SetSignalSource(Request):
 
 
 class SignalSourceOf(Answer):
-    """Somebody who tells security events."""
+    """A service that reports security events."""
 
     id: UUID
     name: str
@@ -51,21 +51,21 @@ class SignalSourceOf(Answer):
 
 
 class SignalSources(Answer):
-    """Everybody who tells security events, and the types that count."""
+    """Every service that reports security events, and the types that count."""
 
     sources: list[SignalSourceOf]
     events: dict[str, str] = Field(description="What people call each type of event.")
 
 
 class SignalSourceMade(Answer):
-    """A source, and the token that it has to show, which is told only now."""
+    """A source, and the token that it has to show, which is shown only now."""
 
     source: SignalSourceOf
     token: str
 
 
 class ReceivedSignalOf(Answer):
-    """An event that was told, and what came of it."""
+    """An event that was reported, and what came of it."""
 
     id: UUID
     source: Named
@@ -77,6 +77,7 @@ class ReceivedSignalOf(Answer):
     reason: str
     reaction: str
     outcome: str
+    is_open: bool = Field(description="Whether the person is still flagged because of it.")
 
 
 class ReceivedSignals(Answer):

@@ -1,4 +1,4 @@
-"""The calls about security events that other services tell."""
+"""The calls about security events that other services report."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from openlatch.service.unit import Unit
 SOURCE = "/signal-sources/<uuid:ident>"
 
 
-@api.add("GET", "/signal-sources", "Who tells security events", schemas.SignalSources)
+@api.add("GET", "/signal-sources", "The services that report security events", schemas.SignalSources)
 def list_signal_sources(unit: Unit) -> schemas.SignalSources:
     """With the types of events that count. For administrators."""
     return sources.rows(unit)
@@ -27,7 +27,7 @@ def list_signal_sources(unit: Unit) -> schemas.SignalSources:
     status=201,
 )
 def add_signal_source(unit: Unit, body: schemas.SetSignalSource) -> schemas.SignalSourceMade:
-    """Its token is told only now."""
+    """Its token is shown only now."""
     return sources.add(unit, body)
 
 
@@ -39,19 +39,19 @@ def change_signal_source(unit: Unit, ident: UUID, body: schemas.SetSignalSource)
 
 @api.add("DELETE", SOURCE, "Take no more events from it", schemas.Done)
 def remove_signal_source(unit: Unit, ident: UUID) -> schemas.Done:
-    """What it told is forgotten; what that did stays."""
+    """What it reported is deleted; what came of that stays."""
     sources.remove(unit, ident)
     return schemas.Done(done=True)
 
 
-@api.add("GET", "/signals", "What was told last, and what came of it", schemas.ReceivedSignals)
+@api.add("GET", "/signals", "What was reported last, and what came of it", schemas.ReceivedSignals)
 def list_received_signals(unit: Unit) -> schemas.ReceivedSignals:
     """Up to 200. For administrators."""
     return sources.received(unit)
 
 
-@api.add("POST", "/people/<uuid:ident>/settle-report", "Say that what was reported is dealt with", schemas.Done)
-def settle_report(unit: Unit, ident: UUID) -> schemas.Done:
+@api.add("POST", "/people/<uuid:ident>/clear-report", "Say that a report about somebody is dealt with", schemas.Done)
+def clear_report(unit: Unit, ident: UUID) -> schemas.Done:
     """Its flags clear."""
-    sources.settle(unit, ident)
+    sources.clear_report(unit, ident)
     return schemas.Done(done=True)

@@ -1,1 +1,1 @@
-"""Security events that other services tell of people (OpenID Shared Signals Framework): received, and acted on."""
+"""Security events that other services report about people (OpenID Shared Signals Framework): received, and acted on."""

@@ -11,7 +11,6 @@ from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core import signals as core
 from openlatch.core.signals import Reaction, Refused, Signal
-from openlatch.core.vocabulary import Standing
 from openlatch.errors import OpenLatchError
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
@@ -31,6 +30,8 @@ from openlatch.store.tables import (
     SignalSource,
     SignIn,
 )
+
+ENABLED = f"{core.RISC}account-enabled"
 
 
 def receive(service: Service, ident: UUID, shown: str, token: str) -> None:
@@ -78,9 +79,9 @@ def _take(unit: Unit, source: SignalSource, signal: Signal) -> None:
     if made is None:
         return
     row = unit.db.get_one(ReceivedSignal, made)
-    row.outcome = (
-        "Nobody of the register is meant." if person is None else _react(unit, source, person, signal, reaction)
-    )
+    row.outcome = "It names nobody in the register."
+    if person is not None:
+        row.outcome = _react(unit, source, person, signal, reaction)
     unit.record(
         "signal.received",
         "signal_source",
@@ -121,43 +122,63 @@ def _named(unit: Unit, source: SignalSource, subject: core.Subject) -> Select[UU
 
 
 def _react(unit: Unit, source: SignalSource, person: Person, signal: Signal, reaction: Reaction) -> str:
-    said = f"{source.name} reports of {person.name}: {core.EVENTS.get(signal.event, signal.event)}."
-    if signal.event == f"{core.RISC}account-enabled" and person.reported_at is not None:
+    said = f"{source.name} reports about {person.name}: {core.EVENTS.get(signal.event, signal.event)}."
+    if signal.event == ENABLED and _is_answered(unit, source, person, signal):
         person.reported_at, person.reported = None, ""
         unit.wake("evaluate")
+        said += " Its earlier report is cleared."
     if reaction is Reaction.IGNORE:
-        return "Noted."
+        return "Recorded."
+    outcome = "Administrators were notified."
     if reaction is Reaction.FLAG:
-        person.reported_at, person.reported = signal.at, f"{source.name}: {core.EVENTS[signal.event]}"
-        unit.db.flush()
-        unit.wake("evaluate")
-        outcome = "Flagged."
+        outcome = _flag(unit, source, person, signal)
     elif reaction is Reaction.END_SESSIONS:
         outcome = _end_sessions(unit, person)
     elif reaction is Reaction.END_ACCESS:
         outcome = _end_access(unit, person, said)
-    else:
-        outcome = "Told."
-    page = f"/people/{person.id}"
-    notices.tell_and_write(unit, notices.administrators(unit), "sign_in", f"{said} {outcome}", page)
+    sentence = said if reaction is Reaction.NOTIFY else f"{said} {outcome}"
+    notices.tell_and_write(unit, notices.administrators(unit), "sign_in", sentence, f"/people/{person.id}")
     return outcome
+
+
+def _flag(unit: Unit, source: SignalSource, person: Person, signal: Signal) -> str:
+    """Flag what they hold, unless a later event says that it is over: events can come in another order."""
+    of_them = (ReceivedSignal.source_id == source.id, ReceivedSignal.person_id == person.id)
+    later = select(ReceivedSignal.id).where(*of_them, ReceivedSignal.event == ENABLED, ReceivedSignal.at > signal.at)
+    if unit.db.scalar(later.limit(1)) is not None:
+        return "Their account was enabled again since."
+    if person.reported_at is None or person.reported_at <= signal.at:
+        person.reported_at, person.reported = signal.at, f"{source.name}: {core.EVENTS[signal.event]}"
+    unit.db.flush()
+    unit.wake("evaluate")
+    return "Everything that they hold is flagged."
+
+
+def _is_answered(unit: Unit, source: SignalSource, person: Person, signal: Signal) -> bool:
+    """Whether what is reported about somebody was reported by the same source, and before this."""
+    earlier = select(ReceivedSignal.id).where(
+        ReceivedSignal.source_id == source.id,
+        ReceivedSignal.person_id == person.id,
+        ReceivedSignal.at == person.reported_at,
+        ReceivedSignal.at <= signal.at,
+        ReceivedSignal.reaction == Reaction.FLAG,
+    )
+    return person.reported_at is not None and unit.db.scalar(earlier.limit(1)) is not None
 
 
 def _end_sessions(unit: Unit, person: Person) -> str:
     row = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id).with_for_update()).one_or_none()
     if row is None:
-        return "They do not sign in here."
+        return "They have no sign-in here."
     sign_ins.close_all(unit, row)
     unit.record("sign_in.sessions_ended", "sign_in", row.id, person.name)
-    return "Their sessions and tokens here are ended."
+    return "Their sessions and tokens here were ended."
 
 
 def _end_access(unit: Unit, person: Person, why: str) -> str:
-    if person.standing == Standing.LEFT:
-        return "They have left already."
     try:
         with attempt(unit) as within:
             leavers.start(within, leavers.Plan(person=person.id), why)
     except OpenLatchError as error:
         return f"Their access could not be ended at once: {error.detail}"
-    return "Ending all that they have has begun."
+    return "All their access is being ended."

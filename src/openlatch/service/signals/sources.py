@@ -1,4 +1,4 @@
-"""Who tells security events: added, changed, removed; and what was told."""
+"""The services that report security events: added, changed, removed; and what they reported."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ PAGE = "/signals"
 
 
 def rows(unit: Unit) -> schemas.SignalSources:
-    """Everybody who tells security events."""
+    """Every service that reports security events."""
     unit.sight.require_administrator()
     found = unit.db.scalars(select(SignalSource).order_by(SignalSource.name)).all()
     return schemas.SignalSources(sources=[_shown(unit, row) for row in found], events=dict(core.EVENTS))
@@ -54,7 +54,7 @@ def reactions_of(kept: Mapping[str, str]) -> Mapping[str, str]:
 
 
 def add(unit: Unit, wish: schemas.SetSignalSource) -> schemas.SignalSourceMade:
-    """Take events from a transmitter. It is asked for its configuration before. Its token is told only now."""
+    """Take events from a transmitter. It is asked for its configuration before. Its token is shown only now."""
     unit.sight.require_administrator()
     unit.require_proof("Adding a source of signals")
     token = secrets.token_urlsafe(32)
@@ -63,7 +63,7 @@ def add(unit: Unit, wish: schemas.SetSignalSource) -> schemas.SignalSourceMade:
     unit.db.add(row)
     unit.db.flush()
     unit.record("signal_source.added", "signal_source", row.id, row.name, issuer=row.issuer, reactions=row.reactions)
-    _tell(unit, f"{unit.viewer.name} lets {row.name} ({row.issuer}) tell security events.")
+    _tell(unit, f"{unit.viewer.name} added {row.name} ({row.issuer}), which may report security events.")
     return schemas.SignalSourceMade(source=_shown(unit, row), token=token)
 
 
@@ -80,10 +80,10 @@ def change(unit: Unit, ident: UUID, wish: schemas.SetSignalSource, version: int 
 
 
 def remove(unit: Unit, ident: UUID) -> None:
-    """Take no more events from it. What it told is forgotten; what that did stays."""
+    """Take no more events from it. What it reported is deleted; what came of that stays."""
     row = _locked(unit, ident, "Removing a source of signals")
     unit.record("signal_source.removed", "signal_source", row.id, row.name)
-    _tell(unit, f"{unit.viewer.name} takes no more security events from {row.name}.")
+    _tell(unit, f"{unit.viewer.name} removed {row.name}, which reported security events.")
     unit.db.delete(row)
     unit.db.flush()
 
@@ -128,7 +128,7 @@ def digest(token: str) -> bytes:
 
 
 def received(unit: Unit) -> schemas.ReceivedSignals:
-    """What was told last, and what came of it."""
+    """What was reported last, and what came of it."""
     unit.sight.require_administrator()
     found = unit.db.execute(
         select(ReceivedSignal, SignalSource, Person)
@@ -150,19 +150,20 @@ def received(unit: Unit) -> schemas.ReceivedSignals:
                 reason=row.reason,
                 reaction=row.reaction,
                 outcome=row.outcome,
+                is_open=person is not None and person.reported_at == row.at and row.reaction == core.Reaction.FLAG,
             )
             for row, source, person in found
         ]
     )
 
 
-def settle(unit: Unit, person: UUID) -> None:
-    """Say that what was reported of somebody is dealt with: its flags clear."""
+def clear_report(unit: Unit, person: UUID) -> None:
+    """Say that what was reported about somebody is dealt with: its flags clear. NotFound when nothing is reported."""
     unit.sight.require_administrator()
     row = unit.db.get(Person, person, with_for_update=True)
     if row is None or row.reported_at is None:
-        raise NotFound("Nothing is reported of them.")
-    unit.record("person.report_settled", "person", row.id, row.name, reported=row.reported)
+        raise NotFound("Nothing is reported about them.")
+    unit.record("person.report_cleared", "person", row.id, row.name, reported=row.reported)
     row.reported_at, row.reported = None, ""
     unit.db.flush()
     unit.wake("evaluate")

@@ -1,4 +1,4 @@
-"""What other services tell of people: who tells it, and what was told."""
+"""What other services report about people: which services, and which events."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class SignalSource(Owned, Base):
 
 
 class ReceivedSignal(Owned, Base):
-    """An event that was told. It counts once, by the token's id; of whom it tells only a person of the register is
+    """An event that was reported. It counts once, by the token's id; of whom it tells only a person of the register is
     kept.
     """
 
