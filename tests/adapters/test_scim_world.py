@@ -136,6 +136,27 @@ def test_what_is_not_understood_never_counts_as_gone(
         Odd(monkeypatch, answers).adapter.confirm(kind, detail)
 
 
+def test_a_group_whose_list_leaves_out_a_member_is_partial(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a user says and the list does not is unknown, not absent; a list is asked for by its name."""
+    mine = [{"value": "g", "type": "direct"}, {"value": "h", "type": "indirect"}]
+    users = {"totalResults": 1, "Resources": [{"id": "a", "userName": "ann", "groups": mine}]}
+    groups = {"totalResults": 2, "Resources": [{"id": "g"}, {"id": "h"}]}
+    odd = Odd(
+        monkeypatch, {"GET /v2/Users": users, "GET /v2/Groups": groups, "GET /v2/Groups/h": {}, "GET /v2/Users/a": {}}
+    )
+    partial = {one.account: one.is_partial for one in Reading.of(odd.adapter.read()).coverage}
+    assert (partial["group:g"], partial["group:h"]) == (True, False)
+    assert odd.adapter.confirm(StepKind.REMOVE, {"account": "group:h", "login": "a"}) is None
+    assert next(one for one in odd.asked if one.url.path == "/v2/Groups/h").url.params["attributes"] == "members"
+
+
+def test_a_token_that_no_header_holds_is_refused_without_a_part_of_it() -> None:
+    """It is a secret."""
+    with pytest.raises(SystemRefused, match="characters that no token has") as refused:
+        ScimAdapter({"address": "https://scim.example.org/v2"}, "s\u00fcss").check()
+    assert "\u00fc" not in f"{refused.value!r} {refused.value.__cause__!r}"
+
+
 def test_a_service_without_groups_and_odd_members_are_told(monkeypatch: pytest.MonkeyPatch) -> None:
     """A member whom nobody knows leaves its group partial."""
     users = {"totalResults": 1, "Resources": [{"id": "a", "userName": "ann", "roles": [{"display": "?"}]}]}

@@ -186,6 +186,10 @@ def test_what_is_left_out_is_left_alone(small: Small) -> None:
         charter = schemas.Charter.model_validate({"teams": [{"name": "Wardens"}]})
         assert adopt.comparison(unit, charter).changes == []
         taken(unit, whole())
+        # What was adopted before stays adopted: the teams are still compared.
+        taken(unit, schemas.Charter(latches=whole().latches))
+        unit.db.scalars(select(Team).where(Team.name == "Night crew")).one().purpose = "Other"
+        assert [one.part for one in adopt.page(unit).changes] == ["teams"]
         emptied = taken(unit, schemas.Charter(latches=[], schedules=[], expected_exposures=[], own_rules=[]))
         assert {change.change for change in emptied.changes} == {"remove"}
         # A schedule is paused, since its rounds stay; that is as far as it goes.

@@ -29,8 +29,11 @@ def opened(address: str, secret: str) -> Iterator[httpx.Client]:
     headers = {"Authorization": f"Bearer {secret}"} if secret else {}
     try:
         made = httpx.Client(base_url=address, headers=headers, timeout=CALL_SECONDS / 2, verify=trusted())
-    except (httpx.InvalidURL, UnicodeEncodeError) as error:
+    except httpx.InvalidURL as error:
         raise _not_an_address(error) from error
+    except UnicodeEncodeError:
+        # The error names a character of the token: it goes no further.
+        raise SystemRefused("The token has characters that no token has.", "Copy it again from the service.") from None
     with made as http:
         yield http
 

@@ -1,4 +1,4 @@
-"""The charter: what the organisation wants of its register, as files that are kept beside other files."""
+"""The charter: how the organisation wants its register to be, as files."""
 
 from __future__ import annotations
 
@@ -62,8 +62,9 @@ def _said(value: JsonValue) -> str:
 
 @click.group()
 def charter() -> None:
-    """What the organisation wants of its register, as files: teams, levels, latches, rules, schedules, what is meant to
-    be open.
+    """How the organisation wants its register to be, as files.
+
+    Teams, levels, latches, rules, schedules, and what is meant to be open.
 
     A part that the files leave out is left alone; one that they have is the whole of it.
     """
@@ -171,11 +172,11 @@ def charter_adopt(places: tuple[Path, ...], seen: str, source: str, output: str)
                 err.print(f"The register would refuse this: {found.refused}", markup=False)
                 sys.exit(1)
             if not found.changes:
-                err.print(f"{SAME} It is noted that these files are the charter.")
+                err.print(f"{SAME} They are recorded as the charter.")
             else:
                 go_on("Change the register so?", lambda how: _show(found.changes, how, SAME), output)
             seen = found.fingerprint
-        done = service.adopt_charter(wanted, seen, source)
+        done = session.proving(service, lambda: service.adopt_charter(wanted, seen, source))
     count = len(done.changes)
     show_one(done, output, lambda: out.print(f"Adopted: {count} {'entry' if count == 1 else 'entries'} changed."))
 

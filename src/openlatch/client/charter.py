@@ -1,4 +1,4 @@
-"""The charter: what an organisation wants of its register, as files."""
+"""The charter: how an organisation wants its register to be, as files."""
 
 from __future__ import annotations
 

@@ -20,7 +20,7 @@ WORDS: dict[str, str] = {
     "adapter": "The part of Open Latch that reads one kind of system and changes access there.",
     "administrator": "A role: may see and change everything in the organisation.",
     "auditor": "A role: sees everything and changes nothing.",
-    "charter": "What an organisation wants of its register, as files: teams, levels, latches, rules, schedules.",
+    "charter": "How an organisation wants its register to be, as files: teams, levels, latches, rules, schedules.",
     "confirmed": "A proof: the system was asked again, and it shows that the access is gone.",
     "connected app": "Software with grants on accounts. It has a publisher, and a link to each account.",
     "contradicted": "A proof: a later read shows access that was said to be gone.",

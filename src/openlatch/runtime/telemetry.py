@@ -8,19 +8,20 @@ resource attributes) is set by OpenTelemetry's own variables, OTEL_…
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, cast
 
 from flask import Flask, Response, g, request
-from sqlalchemy import event
+from sqlalchemy import Connection, event
 from sqlalchemy.engine import ExceptionContext
 
 from openlatch import __version__
-from openlatch.adapters import Adapter, Maker
+from openlatch.adapters import NOTHING, Adapter, Found, Maker
 from openlatch.api.request_ids import PROBES, of_this_request
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
@@ -30,11 +31,15 @@ from openlatch.service.unit import Service
 if TYPE_CHECKING:
     from opentelemetry.sdk.metrics import MeterProvider
     from opentelemetry.sdk.trace import TracerProvider
+    from opentelemetry.trace import Span
 
 # Calls of an adapter that reach its system.
 _CALLS = frozenset({"check", "apply", "confirm", "set_rules", "set_guards"})
 SERVER_ERROR = 500
 MOST_OF_A_STATEMENT = 2000
+# Where the span of a statement is kept while it runs.
+_SPAN = "openlatch_span"
+_LITERAL = re.compile(r"'(?:[^']|'')*'")
 
 
 def start(settings: Settings, process: str) -> Telemetry | None:
@@ -85,17 +90,18 @@ class Telemetry:
         """A span for each statement."""
         from opentelemetry.trace import SpanKind
 
-        def begin(_connection: object, _cursor: object, statement: str, _values: object, context: Any, _: bool) -> None:
-            # With placeholders: values are passed apart.
-            known = {"db.system.name": "postgresql", "db.query.text": statement[:MOST_OF_A_STATEMENT]}
+        def begin(connection: Connection, _cursor: object, statement: str, *_: object) -> None:
+            # With placeholders: values are passed apart. What is written out all the same is left out.
+            told = _LITERAL.sub("'…'", statement)[:MOST_OF_A_STATEMENT]
+            known = {"db.system.name": "postgresql", "db.query.text": told}
             name = statement.split(maxsplit=1)[0].upper()
-            context.openlatch_span = self._tracer.start_span(name, kind=SpanKind.CLIENT, attributes=known)
+            connection.info[_SPAN] = self._tracer.start_span(name, kind=SpanKind.CLIENT, attributes=known)
 
-        def end(_connection: object, _cursor: object, _statement: str, _values: object, context: Any, _: bool) -> None:
-            context.openlatch_span.end()
+        def end(connection: Connection, *_: object) -> None:
+            connection.info.pop(_SPAN).end()
 
         def fail(failed: ExceptionContext) -> None:
-            span = getattr(failed.execution_context, "openlatch_span", None)
+            span = failed.connection.info.pop(_SPAN, None) if failed.connection is not None else None
             if span is not None:
                 _mark(span, True)
                 span.end()
@@ -162,8 +168,7 @@ class Telemetry:
         return replace(service, adapters=watched)
 
     def _made(self, kind: str, maker: Maker, settings: JsonObject, secret: str) -> Adapter:
-        found: Any = _Watched(kind, maker(settings, secret), self)
-        return found  # type: ignore[no-any-return]
+        return cast(Adapter, _Watched(kind, maker(settings, secret), self))
 
     @contextmanager
     def call(self, kind: str, name: str, what: str) -> Iterator[None]:
@@ -175,7 +180,7 @@ class Telemetry:
             yield
 
 
-def _mark(span: Any, is_error: bool) -> None:
+def _mark(span: Span, is_error: bool) -> None:
     from opentelemetry.trace import StatusCode
 
     if is_error:
@@ -188,16 +193,16 @@ class _Watched:
     def __init__(self, kind: str, adapter: Adapter, telemetry: Telemetry) -> None:
         self._kind, self._adapter, self._telemetry = kind, adapter, telemetry
 
-    def __getattr__(self, name: str) -> Any:
+    def __getattr__(self, name: str) -> object:
         found = getattr(self._adapter, name)
         return partial(self._called, name, found) if name in _CALLS else found
 
-    def _called(self, name: str, call: Callable[..., Any], *given: Any) -> Any:
+    def _called(self, name: str, call: Callable[..., object], *given: object) -> object:
         what = str(given[0]) if name in ("apply", "confirm") else ""
         with self._telemetry.call(self._kind, name, what):
             return call(*given)
 
-    def read(self, *given: Any) -> Iterator[Any]:
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """The reading, with a span from its first to its last row."""
         with self._telemetry.call(self._kind, "read", ""):
-            yield from self._adapter.read(*given)
+            yield from self._adapter.read(since)

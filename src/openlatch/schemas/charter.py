@@ -1,4 +1,4 @@
-"""The charter: what an organisation wants of its register, as files.
+"""The charter: how an organisation wants its register to be, as files.
 
 Its form is ours (docs/reference/charter.md), with a JSON Schema beside it. People are named by their address, or by
 their name where they have none; teams, systems and accounts by their names.
@@ -14,6 +14,7 @@ from pydantic import Field, StringConstraints, WithJsonSchema
 from openlatch.json_values import JsonObject
 from openlatch.schemas.base import Answer, ClockTime, Day, Key, Name, Request, Sentence, ShortText
 from openlatch.schemas.flags import SetWeights
+from openlatch.schemas.latches import LatchKindWord
 from openlatch.schemas.records import EditedValue
 from openlatch.schemas.reviews import Covered, Event, Fates
 
@@ -48,7 +49,7 @@ LimitRow = Annotated[list[int | Literal["none"]], Field(min_length=4, max_length
 class CharterMember(Request):
     """A member of a team: a person or a team."""
 
-    person: PersonRef | None = Field(None, description="By address, or by name where they have none.")
+    person: PersonRef | None = Field(None, description="Their address, or their name if they have none.")
     team: Name | None = None
     last_day: Day | None = Field(None, description="Left out: without an end.")
 
@@ -90,21 +91,9 @@ class CharterLatch(Request):
     account: Name | None = None
     system: Name | None = Field(None, description="The account's, where two accounts have the same name.")
     account_kind: ShortText | None = None
-    kind: Literal[
-        "most_delegates",
-        "one_at_a_time",
-        "no_outsiders",
-        "no_spend_outside",
-        "ends_within",
-        "two_stewards",
-        "second_factor",
-        "unseen",
-        "nothing_public",
-        "never_together",
-        "payer_stays",
-    ]
+    kind: LatchKindWord
     mode: Literal["warn", "hold"]
-    number: int | None = None
+    number: int | None = Field(None, ge=1, le=10_000)
     pair: list[Key] = Field(default_factory=list, max_length=2)
 
 
@@ -171,7 +160,7 @@ class CharterExpected(Request):
 
 
 class Charter(Request):
-    """What an organisation wants. A part that is left out is left alone; one that is there is the whole of it."""
+    """How an organisation wants its register to be. A part that is left out is left alone; one that is there is all."""
 
     format: Literal["open-latch-charter/1"] = "open-latch-charter/1"
     teams: list[CharterTeam] | None = Field(None, max_length=2000)

@@ -12,10 +12,26 @@ from openlatch.schemas.base import Answer, Key, Named, Request, ShortText
 __all__ = [
     "Breach",
     "LatchBroken",
+    "LatchKindWord",
     "LatchPreview",
     "LatchRow",
     "LatchState",
     "SetLatch",
+]
+
+
+LatchKindWord = Literal[
+    "most_delegates",
+    "one_at_a_time",
+    "no_outsiders",
+    "no_spend_outside",
+    "ends_within",
+    "two_stewards",
+    "second_factor",
+    "unseen",
+    "nothing_public",
+    "never_together",
+    "payer_stays",
 ]
 
 
@@ -32,23 +48,11 @@ class Breach(Answer):
 class SetLatch(Request):
     """A latch, on one account or on all accounts of a kind."""
 
-    kind: Literal[
-        "most_delegates",
-        "one_at_a_time",
-        "no_outsiders",
-        "no_spend_outside",
-        "ends_within",
-        "two_stewards",
-        "second_factor",
-        "unseen",
-        "nothing_public",
-        "never_together",
-        "payer_stays",
-    ]
+    kind: LatchKindWord
     mode: Literal["off", "warn", "hold"]
     account: UUID | None = None
     account_kind: ShortText | None = None
-    number: int | None = None
+    number: int | None = Field(None, ge=1, le=10_000)
     pair: list[Key] = Field(default_factory=list, max_length=2)
 
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
-from typing import Any
 
 import httpx
 
@@ -30,7 +29,7 @@ from openlatch.adapters.json_http import all_rows, call, is_gone, not_understood
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemRefused
-from openlatch.json_values import JsonList, JsonObject, JsonView
+from openlatch.json_values import JsonList, JsonObject, JsonValue, JsonView
 
 PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -122,7 +121,8 @@ class ScimAdapter(Adapter):
             if kind in (StepKind.LOCK, StepKind.UNLOCK, StepKind.DROP):
                 return _user_wrong(http, kind, detail["login"])
             path, name, ident = _where(detail)
-            answer = call(http, "GET", path, missing=True)
+            # Named, since a service may leave an attribute out that is not asked for (RFC 7643, section 7).
+            answer = call(http, "GET", path, missing=True, params={"attributes": name})
             there = not is_gone(answer) and ident in _idents(told(answer), name, path)
             if kind is StepKind.GIVE:
                 return None if there else f"{ident} is not in {name} of {path} yet"
@@ -187,7 +187,7 @@ def _config(http: httpx.Client) -> JsonObject:
     return told(call(http, "GET", "ServiceProviderConfig"))
 
 
-def _change(http: httpx.Client, path: str, how: str, name: str, value: Any) -> None:
+def _change(http: httpx.Client, path: str, how: str, name: str, value: JsonValue) -> None:
     """Change one attribute of a resource: by PATCH, or by putting all of it where there is no PATCH."""
     patch = _config(http).get("patch")
     if isinstance(patch, dict) and patch.get("supported") is False:
@@ -199,7 +199,7 @@ def _change(http: httpx.Client, path: str, how: str, name: str, value: Any) -> N
     call(http, "PATCH", path, json={"schemas": [PATCH], "Operations": [operation]})
 
 
-def _put(http: httpx.Client, path: str, how: str, name: str, value: Any) -> None:
+def _put(http: httpx.Client, path: str, how: str, name: str, value: JsonValue) -> None:
     answer = call(http, "GET", path)
     found = told(answer)
     rows: JsonList = found.get(name) or []
@@ -228,7 +228,18 @@ def _groups(users: Mapping[str, JsonObject], groups: Mapping[str, JsonObject]) -
                 yield Holding(account, login, True, MEMBER.key, None, {"account": account, "login": login})
             else:
                 gaps.append(Gap("a member who is neither a user nor a group there", Why.NOT_UNDERSTOOD, who))
+        # Some services leave members out of lists: then the group is not empty, but unknown.
+        named = {who for who, user in users.items() if ident in _own_groups(user)}
+        listed = {str(row.get("value")) for row in rows if isinstance(row, dict)} if isinstance(rows, list) else set()
+        gaps += [Gap("a member whom the group's list leaves out", Why.NOT_UNDERSTOOD, who) for who in named - listed]
         yield Coverage(account, _LOOKED_AT, tuple(gaps))
+
+
+def _own_groups(user: JsonView) -> set[str]:
+    """The groups that a user says to be in directly; unknown forms name none."""
+    rows = user.get("groups")
+    held = [row for row in rows if isinstance(row, dict)] if isinstance(rows, list) else []
+    return {str(row.get("value")) for row in held if row.get("type") != "indirect"}
 
 
 def _values(users: Mapping[str, JsonObject], odd: list[Gap]) -> Iterator[Found]:

@@ -1,4 +1,4 @@
-"""The calls about the charter: what an organisation wants of its register, as files."""
+"""The calls about the charter: how an organisation wants its register to be, as files."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""The charter: what an organisation wants of its register, compared with it and adopted."""
+"""The charter: how an organisation wants its register to be, compared with it and adopted."""

@@ -58,7 +58,10 @@ def comparison(unit: Unit, charter: schemas.Charter) -> schemas.CharterCompariso
 
 
 def adopt(unit: Unit, charter: schemas.Charter, seen: str, source: str) -> schemas.CharterAdoption:
-    """Carry out what differs. Conflict when it is not what was shown; any refusal leaves everything as it was."""
+    """Carry out what differs. Conflict when it is not what was shown; any refusal leaves everything as it was.
+
+    Parts that were adopted before and are left out now stay adopted.
+    """
     unit.sight.require_administrator()
     locks.access(unit)
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
@@ -73,7 +76,8 @@ def adopt(unit: Unit, charter: schemas.Charter, seen: str, source: str) -> schem
     references.each_person(document, lambda said, where: str(named.people[said.casefold()][0]))
     _carry_out(unit, found, named)
     row = unit.db.get(AdoptedCharter, organisation.id) or AdoptedCharter(organisation_id=organisation.id)
-    row.document, row.source = document, source
+    kept = {part: entries for part, entries in document.items() if entries is not None}
+    row.document, row.source = {**(row.document or {}), **kept}, source
     row.adopted_at, row.adopted_by = unit.now, unit.viewer.name
     unit.db.add(row)
     unit.db.flush()
