@@ -379,6 +379,7 @@ def test_providers_are_for_administrators_who_prove_it_and_are_asked_before_they
     for changed, error in (
         ({"name": "Fellside"}, BadInput),
         ({"issuer": "http://login.example.org"}, BadInput),
+        ({"issuer": "https://[bad"}, BadInput),
         ({"issuer": f"http://127.0.0.1:{free_port()}"}, BadInput),
         ({"issuer": f"{world.provider.issuer}/other"}, OpenLatchError),
         ({"roles_claim": "groups"}, BadInput),

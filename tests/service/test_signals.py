@@ -268,6 +268,7 @@ def test_sources_are_for_administrators_and_asked_before_they_are_kept(small: Sm
     for bad in (
         wish.model_copy(update={"issuer": f"{sender.issuer}/tenant"}),
         wish.model_copy(update={"issuer": "http://127.0.0.1:1"}),
+        wish.model_copy(update={"issuer": "https://[bad"}),
         wish.model_copy(update={"issuer": "http://login.example.org"}),
         wish.model_copy(update={"reactions": {"nonsense": "flag"}}),
         wish.model_copy(update={"system": UUID(int=7)}),

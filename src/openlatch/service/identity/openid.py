@@ -62,7 +62,10 @@ _asked_anew: TTLCache[str, bool] = TTLCache(64, ttl=30)
 
 def refuse_unsafe(address: str) -> None:
     """BadInput for an address that what is sent there could be read on the way to."""
-    parts = urlsplit(address)
+    try:
+        parts = urlsplit(address)
+    except ValueError:
+        parts = urlsplit("")
     is_here = parts.hostname in ("127.0.0.1", "::1", "localhost")
     if not parts.hostname or not (parts.scheme == "https" or (parts.scheme == "http" and is_here)):
         raise BadInput(f"{address} is no address by https.", "Give it as https://login.example.org", {"issuer": "bad"})
@@ -204,17 +207,17 @@ def _keys_of(issuer: str, anew: bool) -> KeySet:
     return _keys[issuer]
 
 
-def fetch(address: str, method: str = "GET", **given: Any) -> JsonObject:
-    """What a provider answers, as JSON; errors of OAuth among it. SystemDown when there is no such answer."""
+def fetch(address: str, method: str = "GET", who: str = "The identity provider", **given: Any) -> JsonObject:
+    """What somebody answers, as JSON; errors of OAuth among it. SystemDown when there is no such answer."""
     try:
         accepted = {"Accept": "application/json"}
         with httpx.Client(timeout=SECONDS, verify=trusted(), follow_redirects=False, headers=accepted) as http:
             answer = asked(http, method, address, SECONDS, **given)
         found = answer.json()
     except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
-        raise SystemDown(f"The identity provider does not answer at {address}: {error}", _AGAIN) from error
+        raise SystemDown(f"{who} does not answer at {address}: {error}", _AGAIN) from error
     if not isinstance(found, dict) or answer.status_code >= 500 or (answer.status_code >= 400 and "error" not in found):
-        raise SystemDown(f"The identity provider answers {answer.status_code} at {address}.", _AGAIN)
+        raise SystemDown(f"{who} answers {answer.status_code} at {address}.", _AGAIN)
     return found
 
 

@@ -114,9 +114,7 @@ def _write(unit: Unit, row: SignalSource, wish: schemas.SetSignalSource) -> None
     try:
         transmitter.metadata(wish.issuer)
     except SystemDown as error:
-        raise BadInput(
-            f"The transmitter does not answer: {error.detail}", "Check the address, or try again.", {"issuer": "bad"}
-        ) from error
+        raise BadInput(error.detail, "Check the address, or try again.", {"issuer": "bad"}) from error
     row.name, row.issuer, row.system_id = wish.name, wish.issuer.rstrip("/"), wish.system
     row.audience = wish.audience.strip() or unit.service.address
     row.reactions = dict(wish.reactions)

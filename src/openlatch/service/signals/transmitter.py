@@ -14,6 +14,7 @@ from openlatch.errors import BadInput, OpenLatchError
 from openlatch.json_values import JsonObject
 from openlatch.service.identity import openid
 
+WHO = "The issuer"
 _keys: TTLCache[str, KeySet] = TTLCache(64, ttl=3600)
 # Keys are asked for anew when a token names an unknown one, but not more often than this.
 _asked_anew: TTLCache[str, bool] = TTLCache(64, ttl=30)
@@ -26,7 +27,7 @@ def metadata(issuer: str) -> JsonObject:
     openid.refuse_unsafe(issuer)
     parts = urlsplit(issuer)
     where = f"{parts.scheme}://{parts.netloc}/.well-known/ssf-configuration{parts.path.rstrip('/')}"
-    found = openid.fetch(where)
+    found = openid.fetch(where, who=WHO)
     if str(found.get("issuer", "")).rstrip("/") != issuer.rstrip("/") or not isinstance(found.get("jwks_uri"), str):
         raise BadInput(
             f"{where} is not the configuration of {issuer}, with its keys.",
@@ -57,5 +58,5 @@ def _keys_of(issuer: str, anew: bool) -> KeySet:
         _asked_anew[issuer] = True
         _keys.pop(issuer, None)
     if issuer not in _keys:
-        _keys[issuer] = KeySet.import_key_set(openid.fetch(str(metadata(issuer)["jwks_uri"])))  # type: ignore[arg-type]
+        _keys[issuer] = KeySet.import_key_set(openid.fetch(str(metadata(issuer)["jwks_uri"]), who=WHO))  # type: ignore[arg-type]
     return _keys[issuer]
