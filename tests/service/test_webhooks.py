@@ -8,7 +8,6 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from ipaddress import ip_address
 from typing import Any
 
@@ -24,59 +23,13 @@ from openlatch.service.unit import Service, Viewer
 from openlatch.service.webhooks import deliver, manage, post, signatures
 from openlatch.store.tables import Delivery, JournalEntry, Notice, Webhook
 from tests.conftest import Clock
-
-
-@dataclass
-class Received:
-    """A message as it came."""
-
-    method: str
-    url: str
-    headers: dict[str, str]
-    body: bytes
-
-    @property
-    def event(self) -> Any:
-        return json.loads(self.body)
-
-
-@dataclass
-class Receiver:
-    """Somebody's own server, which answers as it is told."""
-
-    port: int = 0
-    answers: list[int] = field(default_factory=list)
-    got: list[Received] = field(default_factory=list)
-
-    @property
-    def url(self) -> str:
-        return f"http://127.0.0.1:{self.port}/hook?for=latch"
-
-    def positions(self) -> list[Any]:
-        return [one.event["data"]["position"] for one in self.got]
+from tests.service.receiving import Received, Receiver, listening
 
 
 @pytest.fixture
 def receiver() -> Iterator[Receiver]:
-    made = Receiver()
-
-    class Handler(BaseHTTPRequestHandler):
-        def do_POST(self) -> None:
-            body = self.rfile.read(int(self.headers["Content-Length"]))
-            made.got.append(Received("POST", f"http://{self.headers['Host']}{self.path}", dict(self.headers), body))
-            self.send_response(made.answers.pop(0) if made.answers else 204)
-            self.send_header("Location", "http://127.0.0.1:1/elsewhere")
-            self.end_headers()
-
-        def log_message(self, *_: object) -> None:
-            """Nothing."""
-
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    made.port = server.server_address[1]
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    yield made
-    server.shutdown()
-    server.server_close()
+    with listening() as made:
+        yield made
 
 
 @dataclass
@@ -104,7 +57,9 @@ class World:
                 unit.record(action, "grant", None, "Something")
 
     def work(self, ident: Any = None) -> bool:
-        return deliver.deliver(self.service, self.itself.organisation, ident or self.made[0].webhook.id)
+        return deliver.deliver(
+            self.service, self.itself.organisation, ident or self.made[0].webhook.id, deliver.ENTRIES
+        )
 
     def rows(self) -> list[Delivery]:
         with self.service.unit(self.itself) as unit:
@@ -183,7 +138,7 @@ def test_a_receiver_that_is_down_is_left_alone_and_gets_everything_in_the_end(wo
     assert len(receiver.got) == 1
     world.clock.forward(seconds=10)
     with world.service.unit(world.itself) as unit:
-        assert deliver.due(unit) == [world.made[0].webhook.id]
+        assert deliver.due(unit, deliver.ENTRIES) == [world.made[0].webhook.id]
     world.work()
     assert len(receiver.got) == 2
     world.clock.forward(seconds=30)
@@ -248,7 +203,7 @@ def test_two_processes_at_once_and_one_that_died_send_nothing_twice(world: World
         inside.append(world.work())
         return post.post(message, body, allowed)
 
-    deliver.deliver(world.service, world.itself.organisation, made.webhook.id, send)
+    deliver.deliver(world.service, world.itself.organisation, made.webhook.id, deliver.ENTRIES, send)
     assert (inside, len(receiver.got)) == ([False], 1)
     with world.service.unit(world.itself) as unit:
         unit.db.get_one(Webhook, made.webhook.id).busy_until = unit.now + deliver.LEASE
@@ -355,7 +310,7 @@ def test_what_may_be_a_secret_of_the_receiver_is_not_told_to_others(world: World
         assert "of-the-receiver" not in json.dumps(facts)
         assert "of-the-receiver" not in " ".join(unit.db.scalars(select(Notice.sentence)))
     odd = post.Outcome(400, "it answered 400 a\x00b\n")
-    deliver.deliver(world.service, world.itself.organisation, made.webhook.id, lambda *_: odd)
+    deliver.deliver(world.service, world.itself.organisation, made.webhook.id, deliver.ENTRIES, lambda *_: odd)
     assert world.rows()[0].answer == "it answered 400 ab"
 
 

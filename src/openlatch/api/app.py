@@ -15,7 +15,7 @@ from sqlalchemy.exc import DataError
 from structlog import get_logger
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
-from openlatch.api import health, oauth, oidc, openapi, request_ids, scim, signals
+from openlatch.api import health, oauth, oidc, openapi, request_ids, scim, signal_streams, signals
 from openlatch.api.events import Broker
 from openlatch.api.routes import api
 from openlatch.api.routing import COOKIE, PREFIX, asker, challenge
@@ -34,7 +34,9 @@ WORTH_COMPRESSING = 2048
 # Prefixes of calls, never pages of the console.
 _NO_PAGES = (
     *("/api/", "/oauth/", "/scim/", "/.well-known/", "/calendar/", "/assets/", "/docs/"),
-    *("/healthz/", "/readyz/", "/metrics/", "/oidc/", "/signals/receive/"),
+    *("/healthz/", "/readyz/", "/metrics/", "/oidc/"),
+    *("/signals/receive/", "/signals/stream/", "/signals/status/", "/signals/subjects/", "/signals/verify/"),
+    "/signals/poll/",
 )
 # Compressed copies by their coding, the smallest first.
 _CODINGS = {"br": "br", "gzip": "gz"}
@@ -96,6 +98,7 @@ def make_app(
     app.register_blueprint(oauth.pages)
     app.register_blueprint(oidc.pages)
     app.register_blueprint(signals.pages)
+    app.register_blueprint(signal_streams.pages)
     app.register_blueprint(scim.calls())
 
     @app.get(f"{PREFIX}/openapi.json")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from uuid import UUID
 
 from openlatch import schemas
@@ -34,3 +35,37 @@ class SignalsCalls(Calls):
     def clear_report(self, person: UUID) -> None:
         """Say that what was reported about somebody is dealt with."""
         self._ask(schemas.Done, "POST", f"/people/{person}/clear-report")
+
+    def signal_receivers(self) -> Sequence[schemas.SignalReceiverOf]:
+        """The services that receive security events from here."""
+        return self._get(schemas.SignalReceivers, "/signal-receivers").receivers
+
+    def add_signal_receiver(self, name: str, audience: str = "") -> schemas.SignalReceiverMade:
+        """Let a service make a stream of security events; its token is shown only now."""
+        wish = schemas.AddSignalReceiver(name=name, audience=audience)
+        return self._ask(schemas.SignalReceiverMade, "POST", "/signal-receivers", wish)
+
+    def remove_signal_receiver(self, ident: UUID) -> None:
+        """Send it nothing more."""
+        self._ask(schemas.Done, "DELETE", f"/signal-receivers/{ident}")
+
+    def pause_signal_receiver(self, ident: UUID, reason: str = "") -> schemas.SignalReceiverOf:
+        """Pause its stream; what happens meanwhile is sent when it goes on."""
+        body = schemas.HoldSignalReceiver(reason=reason)
+        return self._ask(schemas.SignalReceiverOf, "PUT", f"/signal-receivers/{ident}/paused", body)
+
+    def resume_signal_receiver(self, ident: UUID) -> schemas.SignalReceiverOf:
+        """Let its stream go on."""
+        return self._ask(schemas.SignalReceiverOf, "DELETE", f"/signal-receivers/{ident}/paused")
+
+    def verify_signal_receiver(self, ident: UUID) -> None:
+        """Send it an event that tells only that the stream works."""
+        self._ask(schemas.Done, "POST", f"/signal-receivers/{ident}/verify")
+
+    def sent_signals(self, receiver: UUID, state: str = "") -> Sequence[schemas.SentSignalOf]:
+        """The latest events for it, or those in a state: waiting, delivered, given_up."""
+        return self._get(schemas.SentSignals, f"/signal-receivers/{receiver}/events", state=state).events
+
+    def send_signals_again(self, receiver: UUID) -> int:
+        """Send events that were given up again; returns how many."""
+        return self._ask(schemas.SentAgain, "POST", f"/signal-receivers/{receiver}/send-again").count

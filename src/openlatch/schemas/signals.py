@@ -9,12 +9,21 @@ from uuid import UUID
 from pydantic import Field, StringConstraints
 
 from openlatch.schemas.base import Answer, Name, Named, Request
+from openlatch.schemas.webhooks import DeliveryState
 
 __all__ = [
+    "AddSignalReceiver",
+    "HoldSignalReceiver",
+    "ListSentSignals",
     "ReceivedSignalOf",
     "ReceivedSignals",
+    "SentSignalOf",
+    "SentSignals",
     "SetSignalSource",
     "SignalReaction",
+    "SignalReceiverMade",
+    "SignalReceiverOf",
+    "SignalReceivers",
     "SignalSourceMade",
     "SignalSourceOf",
     "SignalSources",
@@ -84,3 +93,76 @@ class ReceivedSignals(Answer):
     """The latest events, up to 200."""
 
     signals: list[ReceivedSignalOf]
+
+
+class AddSignalReceiver(Request):
+    """A service that may make a stream of security events here."""
+
+    name: Name
+    audience: str = Field(
+        "", max_length=500, description="Whom its tokens are for (aud), as it wants to be named; usually left out."
+    )
+
+
+class SignalReceiverOf(Answer):
+    """A receiver of security events, and its stream."""
+
+    id: UUID
+    name: str
+    audience: str
+    description: str = Field(description="Its own words for its stream.")
+    status: Literal["not_set_up", "enabled", "paused", "disabled"]
+    reason: str
+    delivery: Literal["none", "push", "poll"]
+    address: str = Field(description="Where events are pushed to, without the query.")
+    events: list[str] = Field(description="The types of events that it gets.")
+    left_out: int = Field(description="About how many people it wants to hear nothing.")
+    heard_at: datetime | None = Field(description="When it last fetched events.")
+    failing_since: datetime | None
+    waiting: int
+    given_up: int
+
+
+class SignalReceivers(Answer):
+    """Every receiver of security events."""
+
+    receivers: list[SignalReceiverOf]
+
+
+class SignalReceiverMade(Answer):
+    """A receiver, and the token that it has to show, which is shown only now."""
+
+    receiver: SignalReceiverOf
+    token: str
+    configuration: str = Field(description="Where it finds out how to make its stream.")
+
+
+class HoldSignalReceiver(Request):
+    """Why a stream is paused; its receiver is told."""
+
+    reason: str = Field("", max_length=500)
+
+
+class ListSentSignals(Request):
+    """Which events."""
+
+    state: DeliveryState | None = None
+
+
+class SentSignalOf(Answer):
+    """An event for a receiver; without a person it is about the stream itself."""
+
+    id: UUID
+    event: str
+    person: Named | None
+    state: DeliveryState
+    tries: int
+    answer: str = Field(description="What came of the last try.")
+    made_at: datetime
+    ended_at: datetime | None
+
+
+class SentSignals(Answer):
+    """The latest events for a receiver, up to 200."""
+
+    events: list[SentSignalOf]

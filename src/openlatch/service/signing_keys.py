@@ -1,25 +1,35 @@
-"""The keys that the service signs with: for tokens one derived from its secret key, for evidence a separate one.
+"""The keys that the service signs with.
 
-The web process does not have the second. Its public half is published through the database.
+Tokens are signed by RS256, which whoever checks them has to support (RFC 9068): that key is made once and stored
+encrypted, for every process. Evidence has an Ed25519 key of its own, derived from a secret that the web process does
+not have; its public half is published through the database.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from uuid import UUID
 
 import jwt
+from cryptography.fernet import InvalidToken
 from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+from jwt.types import Options
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.errors import NotAllowed
+from openlatch.json_values import JsonObject
 from openlatch.service.unit import Service
 from openlatch.store.database import transaction
-from openlatch.store.tables import Organisation, PublishedKey, TreeHead
+from openlatch.store.tables import Organisation, PublishedKey, TokenKey, TreeHead
 
 ALGORITHM = "EdDSA"
+# How tokens are signed; those by the key that was derived are good until they run out.
+FOR_TOKENS = "RS256"
+_BITS = 2048
 TOKENS = b"open latch: tokens of visits"
 EVIDENCE = b"open latch: evidence of reviews"
 
@@ -50,6 +60,63 @@ def _as_jwk(x: str) -> dict[str, str]:
     return {"kty": "OKP", "crv": "Ed25519", "use": "sig", "alg": ALGORITHM, "kid": x[:12], "x": x}
 
 
+def token_keys(service: Service) -> list[rsa.RSAPrivateKey]:
+    """The keys for tokens, the one that signs first. The first process that asks makes one.
+
+    A key that another ``secret_key`` has encrypted is of no use any more: another takes its place.
+    """
+    if not service.token_keys:
+        with transaction(service.engine, None) as db:
+            # Of two processes that make one at once, both use the first.
+            db.execute(select(func.pg_advisory_xact_lock(func.hashtext("token_keys"))))
+            rows = db.execute(select(TokenKey.number, TokenKey.private).order_by(TokenKey.number.desc())).all()
+            found = [key for _, written in rows for key in _opened(service, written)]
+            if not found:
+                found = [rsa.generate_private_key(65537, _BITS)]
+                written = found[0].private_bytes(
+                    serialization.Encoding.DER, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+                )
+                number = rows[0].number + 1 if rows else 1
+                db.execute(insert(TokenKey).values(number=number, private=service.cipher.encrypt(written)))
+        service.token_keys.extend(found)
+    return service.token_keys
+
+
+def _opened(service: Service, written: bytes) -> Iterator[rsa.RSAPrivateKey]:
+    try:
+        key = serialization.load_der_private_key(service.cipher.decrypt(written), None)
+    except InvalidToken:
+        return
+    assert isinstance(key, rsa.RSAPrivateKey)
+    yield key
+
+
+def _rsa_jwk(key: rsa.RSAPrivateKey) -> dict[str, str]:
+    told: dict[str, str] = jwt.algorithms.RSAAlgorithm.to_jwk(key.public_key(), as_dict=True)
+    return {"kty": told["kty"], "use": "sig", "alg": FOR_TOKENS, "kid": told["n"][:12], "n": told["n"], "e": told["e"]}
+
+
+def signed(service: Service, claims: JsonObject, kind: str) -> str:
+    """A JSON Web Token of a kind (``typ``), signed by the present key."""
+    key = token_keys(service)[0]
+    return jwt.encode(claims, key, FOR_TOKENS, headers={"kid": _rsa_jwk(key)["kid"], "typ": kind})
+
+
+def checked(service: Service, token: str) -> JsonObject:
+    """The claims of a token that one of our keys has signed; whom it is for and until when is not looked at.
+
+    jwt.PyJWTError for another one.
+    """
+    kid = jwt.get_unverified_header(token).get("kid")
+    key = next((one.public_key() for one in token_keys(service) if _rsa_jwk(one)["kid"] == kid), None)
+    # Those of the version before are taken during an upgrade.
+    other = (_derived(service.signing_seed, TOKENS).public_key(), ALGORITHM)
+    signer, algorithm = (key, FOR_TOKENS) if key is not None else other
+    options: Options = {"verify_aud": False, "verify_exp": False}
+    found: JsonObject = jwt.decode(token, signer, [algorithm], options=options)
+    return found
+
+
 def publish(service: Service) -> None:
     """Let the web process publish the key for evidence, and the one from before evidence had its own.
 
@@ -78,5 +145,6 @@ def published(service: Service) -> list[dict[str, str]]:
     with transaction(service.engine, None) as db:
         of = select(PublishedKey.x).where(PublishedKey.purpose == "evidence")
         evidence = db.scalars(of.order_by(PublishedKey.published_at.desc(), PublishedKey.x)).all()
-    keys = [{**public(service, TOKENS), "purpose": "tokens"}]
+    keys = [{**_rsa_jwk(one), "purpose": "tokens"} for one in token_keys(service)]
+    keys.append({**public(service, TOKENS), "purpose": "tokens"})
     return keys + [{**_as_jwk(x), "purpose": "evidence"} for x in evidence]

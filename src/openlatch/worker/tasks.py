@@ -48,6 +48,7 @@ from openlatch.service.people import erasure
 from openlatch.service.requests import answer as answer_request
 from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
 from openlatch.service.revocations import execute, prepare, revoke
+from openlatch.service.signals.outgoing import SECURITY_EVENTS
 from openlatch.service.systems import apply_rules, readings, sealed_secrets, setup, tell_guards
 from openlatch.service.trends import letter as trends_letter
 from openlatch.service.unit import Service, Viewer
@@ -126,6 +127,7 @@ def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Ca
         "sign_evidence": sign_evidence,
         "send_mail": send_mail,
         "deliver": partial(_deliver, service),
+        "send_signals": partial(_send_signals, service),
         "forward_journal": partial(_forward_journal, service),
     }
 
@@ -143,8 +145,13 @@ def _send_password_links(service: Service, address: str) -> None:
 
 
 def _deliver(service: Service, organisation: str, webhook: str) -> None:
-    if deliveries.deliver(service, UUID(organisation), UUID(webhook)):
+    if deliveries.deliver(service, UUID(organisation), UUID(webhook), deliveries.ENTRIES):
         service.wake("deliver", {"organisation": organisation, "webhook": webhook}, None)
+
+
+def _send_signals(service: Service, organisation: str, receiver: str) -> None:
+    if deliveries.deliver(service, UUID(organisation), UUID(receiver), SECURITY_EVENTS):
+        service.wake("send_signals", {"organisation": organisation, "receiver": receiver}, None)
 
 
 def _forward_journal(service: Service, organisation: str) -> None:
@@ -256,7 +263,8 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
         due += [("apply_draft", {**named, "draft": str(i)}) for i in apply_rules.going_on(unit)]
         due += [("send_mail", named)] if notices.waiting(unit) else []
         due += [("work_out_actions", named)] if work_out.is_due(unit) else []
-        due += [("deliver", {**named, "webhook": str(i)}) for i in deliveries.due(unit)]
+        due += [("deliver", {**named, "webhook": str(i)}) for i in deliveries.due(unit, deliveries.ENTRIES)]
+        due += [("send_signals", {**named, "receiver": str(i)}) for i in deliveries.due(unit, SECURITY_EVENTS)]
     if syslog.due(service, viewer.organisation):
         due.append(("forward_journal", named))
     for task, arguments in due:

@@ -222,13 +222,7 @@ def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> E
         "iat": int(unit.now.timestamp()),
         "exp": int((unit.now + TOKEN_LIFE).timestamp()),
     }
-    key = signing_keys.key(unit.service, signing_keys.TOKENS)
-    token = jwt.encode(
-        claims,
-        key,
-        signing_keys.ALGORITHM,
-        headers={"kid": signing_keys.public(unit.service, signing_keys.TOKENS)["kid"], "typ": "at+jwt"},
-    )
+    token = signing_keys.signed(unit.service, claims, "at+jwt")
     unit.record(
         "token.exchanged",
         "visit",
@@ -242,12 +236,7 @@ def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> E
 
 def _claims(service: Service, token: str) -> JsonObject | None:
     try:
-        claims: JsonObject = jwt.decode(
-            token,
-            signing_keys.key(service, signing_keys.TOKENS).public_key(),
-            [signing_keys.ALGORITHM],
-            options={"verify_aud": False, "verify_exp": False},
-        )
+        claims = signing_keys.checked(service, token)
         # A token of another kind by the same key is no access token (RFC 9068, section 4).
         if jwt.get_unverified_header(token).get("typ", "").lower() not in ("at+jwt", "application/at+jwt"):
             return None

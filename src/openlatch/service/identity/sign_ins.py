@@ -223,5 +223,5 @@ def take_away(unit: Unit, ident: UUID) -> None:
     person.second_factor = False
     unit.db.flush()
     unit.wake("evaluate")
-    unit.record("sign_in.taken_away", "sign_in", ident, person.name, role=row.role)
+    unit.record("sign_in.taken_away", "person", person.id, person.name, role=row.role)
     _tell(unit, f"{unit.viewer.name} took the sign-in of {person.name} away.", person.id)

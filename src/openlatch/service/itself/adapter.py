@@ -23,6 +23,7 @@ from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import locks
 from openlatch.service.identity import invitations, providers, sign_ins
 from openlatch.service.itself import inventory
+from openlatch.service.signals import receivers, sources
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.service.webhooks import manage as webhooks
 from openlatch.store.sql_types import AnyTable
@@ -32,6 +33,7 @@ from openlatch.store.tables import (
     IdentityProvider,
     Invitation,
     PublishedKey,
+    SignalSource,
     SignIn,
     Webhook,
     WebSession,
@@ -49,6 +51,8 @@ _TABLES: Mapping[str, AnyTable] = {
     "sign_in": SignIn,
     "invitation": Invitation,
     "webhook": Webhook,
+    "receiver": Webhook,
+    "source": SignalSource,
     "provider": IdentityProvider,
     "directory": ApiToken,
     "browser": WebSession,
@@ -155,6 +159,8 @@ _NOUNS = {
     "sign_in": "The sign-in",
     "invitation": "The invitation",
     "webhook": "The webhook",
+    "receiver": "The receiver of signals",
+    "source": "The source of signals",
     "provider": "The identity provider",
     "directory": "The directory's token",
     "key": "The signing key",
@@ -223,6 +229,8 @@ _REMOVERS: Mapping[str, Callable[[Unit, UUID], object]] = {
     "sign_in": sign_ins.take_away,
     "invitation": invitations.withdraw,
     "webhook": webhooks.remove,
+    "receiver": receivers.remove,
+    "source": sources.remove,
     "provider": providers.remove,
 }
 

@@ -35,6 +35,7 @@ from openlatch.store.tables import (
     Organisation,
     Person,
     PublishedKey,
+    SignalSource,
     SignIn,
     System,
     Webhook,
@@ -42,7 +43,7 @@ from openlatch.store.tables import (
 )
 
 ACCOUNT = "open-latch"
-TOLD, TRUSTED, DIRECTORY, SIGNS = "told", "trusted", "directory", "signs"
+TOLD, TRUSTED, REPORTS, DIRECTORY, SIGNS = "told", "trusted", "reports", "directory", "signs"
 _OWN = ("latch.own", "See your own", Reach.OBSERVE)
 LEVELS = (
     FoundLevel(Role.MEMBER, "Member", "Sees and answers what is about them.", (_OWN,)),
@@ -64,13 +65,22 @@ LEVELS = (
         ),
     ),
     FoundLevel(
-        TOLD, "Is told", "Is told what is journalled.", (("latch.told", "Be told what happens", Reach.OBSERVE),)
+        TOLD,
+        "Is told",
+        "Is told what is journalled, or of security events.",
+        (("latch.told", "Be told what happens", Reach.OBSERVE),),
     ),
     FoundLevel(
         TRUSTED,
         "Says who people are",
         "Signs people in, and may say in which role.",
         (("latch.sign_in", "Sign people in", Reach.STEWARD),),
+    ),
+    FoundLevel(
+        REPORTS,
+        "Reports about people",
+        "Reports security events, which may flag or end what somebody has.",
+        (("latch.report", "Report about people", Reach.STEWARD),),
     ),
     FoundLevel(
         DIRECTORY,
@@ -86,7 +96,7 @@ LEVELS = (
 
 _LOOKED_AT = (
     *("sign-ins", "roles", "invitations", "sessions", "tokens", "calendar addresses"),
-    *("webhooks", "identity providers", "directories", "signing keys"),
+    *("webhooks", "sources and receivers of signals", "identity providers", "directories", "signing keys"),
 )
 
 
@@ -146,14 +156,17 @@ def _invitations(unit: Unit) -> Iterator[Found]:
 
 
 def _programs(unit: Unit) -> Iterator[Found]:
-    hooks = unit.db.scalars(select(Webhook).order_by(Webhook.id))
+    hooks = unit.db.scalars(select(Webhook).order_by(Webhook.id)).all()
+    sources = unit.db.scalars(select(SignalSource).order_by(SignalSource.id))
     trusted = unit.db.scalars(select(IdentityProvider).order_by(IdentityProvider.id))
     wanted = select(ApiToken).where(ApiToken.scope == "scim", ApiToken.expires_at > unit.now).order_by(ApiToken.id)
     tokens = unit.db.scalars(wanted).all()
     used = {str(token.id): token.last_used_at for token in tokens if token.last_used_at is not None}
     keys = unit.db.scalars(select(PublishedKey.x).where(PublishedKey.purpose == "evidence").order_by(PublishedKey.x))
     programs = [
-        *(("webhook", str(one.id), f"Webhook {one.name}", TOLD) for one in hooks),
+        *(("webhook", str(one.id), f"Webhook {one.name}", TOLD) for one in hooks if one.kind == "journal"),
+        *(("receiver", str(one.id), f"Receiver of signals {one.name}", TOLD) for one in hooks if one.kind == "signals"),
+        *(("source", str(one.id), f"Source of signals {one.name}", REPORTS) for one in sources),
         *(("provider", str(one.id), f"Identity provider {one.name}", TRUSTED) for one in trusted),
         *(("directory", str(one.id), f"Directory {one.name}", DIRECTORY) for one in tokens),
         *(("key", x, f"Signing key {x[:8]}", SIGNS) for x in keys),

@@ -32,6 +32,7 @@ from openlatch.store.sql_types import AnyTable
 from openlatch.store.tables import (
     Base,
     Calendar,
+    Delivery,
     EvidenceBundle,
     Grant,
     Handle,
@@ -184,7 +185,7 @@ def _forget_names(unit: Unit, person: Person, called: str) -> None:
         if a
     ]
     unit.db.execute(delete(Mail).where(Mail.recipient.in_(addresses)))
-    for table in (PersonAddress, Mark, ScimRecord, ReceivedSignal):
+    for table in (PersonAddress, Mark, ScimRecord, ReceivedSignal, Delivery):
         unit.db.execute(delete(table).where(table.person_id == person.id))
     logins = unit.db.scalars(select(Handle).where(Handle.person_id == person.id)).all()
     for number, login in enumerate(logins, 1):

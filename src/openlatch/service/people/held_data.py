@@ -20,6 +20,7 @@ from openlatch.store.sql_types import AnyTable
 from openlatch.store.tables import AccessRequest as Request
 from openlatch.store.tables import (
     ApiToken,
+    Delivery,
     Flag,
     Grant,
     Handle,
@@ -83,6 +84,7 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, JsonValue]]:
         ("marks", Mark, Mark.person_id),
         ("directory", ScimRecord, ScimRecord.person_id),
         ("signals", ReceivedSignal, ReceivedSignal.person_id),
+        ("signals_sent", Delivery, Delivery.person_id),
     ):
         yield name, _rows(unit, table, column, person.id)
     sign_ins = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).all()

@@ -1,16 +1,22 @@
-"""Delivering: entries of the journal become deliveries, and deliveries are posted until they are taken or given up."""
+"""Delivering: entries of the journal become deliveries, and deliveries are posted until they are taken or given up.
+
+What becomes of an entry, and what is posted, is the kind's of the receiver: here entries as they are; security events
+in ``service.signals``.
+"""
 
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime, timedelta
+from typing import Protocol
 from uuid import UUID
 
 import orjson
 from sqlalchemy import func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import undefer
+from sqlalchemy.orm import Session as Db
+from sqlalchemy.orm import load_only
 
 from openlatch.core import webhooks as core
 from openlatch.json_values import JsonObject
@@ -21,7 +27,6 @@ from openlatch.store import journal
 from openlatch.store.database import transaction
 from openlatch.store.tables import Delivery, JournalEntry, JournalHead, Webhook
 
-PAGE = "/webhooks"
 # So many deliveries are made, and sent, before others have their turn.
 MADE_AT_ONCE, SENT_AT_ONCE = 500, 20
 # A process that died while it delivered holds the receiver up for so long.
@@ -29,12 +34,33 @@ LEASE = timedelta(seconds=SENT_AT_ONCE * post.SECONDS * post.MOST_NUMBERS + 30)
 # What a process spends on receivers at most, so that slow ones leave room for everything else.
 _ROOM = threading.BoundedSemaphore(4)
 KEPT = timedelta(days=30)
+_LIGHT = (
+    *(JournalEntry.position, JournalEntry.at, JournalEntry.action, JournalEntry.actor_id, JournalEntry.account_id),
+    *(JournalEntry.subject_kind, JournalEntry.subject_id),
+)
 
 Post = Callable[[signatures.Message, bytes, tuple[str, ...]], post.Outcome]
 
 
-def due(unit: Unit) -> list[UUID]:
-    """The receivers for whom there is something to make or to send now."""
+class Kind(Protocol):
+    """What a kind of receiver gets, and how people speak of one: its place, its noun, and its kind in the journal."""
+
+    name: str
+    page: str
+    noun: str
+    subject: str
+
+    def made_of(self, db: Db, hook: Webhook, entries: Iterable[JournalEntry]) -> list[JsonObject]:
+        """The values of the deliveries that entries of the journal become, in their order."""
+
+    def message(
+        self, service: Service, db: Db, hook: Webhook, delivery: Delivery, now: datetime
+    ) -> tuple[signatures.Message, bytes]:
+        """A delivery as it is posted now."""
+
+
+def due(unit: Unit, kind: Kind) -> list[UUID]:
+    """The receivers of a kind for whom there is something to make or to send now."""
     head = select(JournalHead.position).where(JournalHead.organisation_id == unit.viewer.organisation).scalar_subquery()
     waiting = select(Delivery.id).where(
         Delivery.webhook_id == Webhook.id,
@@ -42,6 +68,9 @@ def due(unit: Unit) -> list[UUID]:
         or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= unit.now),
     )
     wanted = select(Webhook.id).where(
+        Webhook.kind == kind.name,
+        # Others fetch what is for them.
+        Webhook.url != "",
         Webhook.paused_at.is_(None),
         or_(Webhook.busy_until.is_(None), Webhook.busy_until < unit.now),
         or_(Webhook.next_try_at.is_(None), Webhook.next_try_at <= unit.now),
@@ -50,7 +79,7 @@ def due(unit: Unit) -> list[UUID]:
     return list(unit.db.scalars(wanted.order_by(Webhook.id)))
 
 
-def deliver(service: Service, organisation: UUID, ident: UUID, send: Post = post.post) -> bool:
+def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send: Post = post.post) -> bool:
     """Make and send what is due for one receiver; returns whether there is more. One process does at a time."""
     if not _ROOM.acquire(blocking=False):
         return False
@@ -59,8 +88,9 @@ def deliver(service: Service, organisation: UUID, ident: UUID, send: Post = post
         if until is None:
             return False
         try:
-            made = _make(service, organisation, ident)
-            sent = _send_due(service, organisation, ident, send)
+            with transaction(service.engine, organisation) as db:
+                made = make(db, organisation, ident, kind)
+            sent = _send_due(service, organisation, ident, kind, send)
             return made == MADE_AT_ONCE or sent == SENT_AT_ONCE
         finally:
             with transaction(service.engine, organisation) as db:
@@ -82,30 +112,28 @@ def _begin(service: Service, organisation: UUID, ident: UUID) -> datetime | None
         return db.scalar(mine.values(busy_until=now + LEASE).returning(Webhook.busy_until))
 
 
-def _make(service: Service, organisation: UUID, ident: UUID) -> int:
-    """Make a delivery of each further entry that the receiver wants; returns how many entries were looked at."""
-    with transaction(service.engine, organisation) as db:
-        hook = db.get(Webhook, ident, with_for_update=True)
-        if hook is None:
-            return 0
-        next_ones = select(JournalEntry.position, JournalEntry.action).where(JournalEntry.position > hook.position)
-        rows = db.execute(next_ones.order_by(JournalEntry.position).limit(MADE_AT_ONCE)).all()
-        wanted = [
-            {"organisation_id": organisation, "webhook_id": ident, "position": position}
-            for position, action in rows
-            if core.wants(hook.actions, action)
-        ]
-        if wanted:
-            db.execute(insert(Delivery).values(wanted).on_conflict_do_nothing())
-        if rows:
-            hook.position = rows[-1].position
-        return len(rows)
+def make(db: Db, organisation: UUID, ident: UUID, kind: Kind) -> int:
+    """Make deliveries of further entries that the receiver wants; returns how many entries were looked at."""
+    hook = db.get(Webhook, ident, with_for_update=True)
+    if hook is None:
+        return 0
+    next_ones = select(JournalEntry).where(JournalEntry.position > hook.position)
+    # Facts and hashes are large, and decide nothing here.
+    light = load_only(*_LIGHT)
+    rows = db.scalars(next_ones.options(light).order_by(JournalEntry.position).limit(MADE_AT_ONCE)).all()
+    base = {"organisation_id": organisation, "webhook_id": ident}
+    wanted = [{**base, **values} for values in kind.made_of(db, hook, rows)]
+    if wanted:
+        db.execute(insert(Delivery).values(wanted).on_conflict_do_nothing())
+    if rows:
+        hook.position = rows[-1].position
+    return len(rows)
 
 
-def _send_due(service: Service, organisation: UUID, ident: UUID, send: Post) -> int:
+def _send_due(service: Service, organisation: UUID, ident: UUID, kind: Kind, send: Post) -> int:
     """Send what is due, the oldest first; a receiver that is down is left alone until its next try."""
     for count in range(SENT_AT_ONCE):
-        outcome = _send_one(service, organisation, ident, send)
+        outcome = _send_one(service, organisation, ident, kind, send)
         if outcome is None:
             return count
         if outcome.is_down:
@@ -113,11 +141,10 @@ def _send_due(service: Service, organisation: UUID, ident: UUID, send: Post) -> 
     return SENT_AT_ONCE
 
 
-def _send_one(service: Service, organisation: UUID, ident: UUID, send: Post) -> post.Outcome | None:
+def _send_one(service: Service, organisation: UUID, ident: UUID, kind: Kind, send: Post) -> post.Outcome | None:
     now = service.clock()
     with transaction(service.engine, organisation) as db:
-        secrets = [undefer(Webhook.secret), undefer(Webhook.secret_before)]
-        hook = db.get(Webhook, ident, options=secrets)
+        hook = db.get(Webhook, ident)
         if hook is None or hook.paused_at is not None or (hook.next_try_at is not None and hook.next_try_at > now):
             return None
         mine = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
@@ -125,16 +152,36 @@ def _send_one(service: Service, organisation: UUID, ident: UUID, send: Post) -> 
         delivery = db.scalars(mine.order_by(Delivery.position.nulls_first(), Delivery.id).limit(1)).first()
         if delivery is None:
             return None
-        entry = _entry(service, db.get(JournalEntry, (organisation, delivery.position)), delivery, hook)
-    body = orjson.dumps(core.event(service.address, entry))
-    message = signatures.signed(hook.url, body, _secrets(service, hook, now), now, str(delivery.id))
+        message, body = kind.message(service, db, hook, delivery, now)
     outcome = send(message, body, service.private_receivers)
     with service.unit(Viewer.itself(organisation)) as unit:
-        _note(unit, ident, delivery.id, outcome)
+        _note(unit, ident, delivery.id, outcome, kind)
     return outcome
 
 
-def _entry(service: Service, row: JournalEntry | None, delivery: Delivery, hook: Webhook) -> JsonObject:
+class Entries:
+    """The kind of those who receive what is journalled: each entry as an event, signed by a secret of both."""
+
+    name, page, noun, subject = "journal", "/webhooks", "webhook", "webhook"
+
+    def made_of(self, db: Db, hook: Webhook, entries: Iterable[JournalEntry]) -> list[JsonObject]:
+        """One of each entry that the receiver wants."""
+        return [{"position": one.position} for one in entries if core.wants(hook.actions, one.action)]
+
+    def message(
+        self, service: Service, db: Db, hook: Webhook, delivery: Delivery, now: datetime
+    ) -> tuple[signatures.Message, bytes]:
+        """The entry as the journal has it now."""
+        db.refresh(hook, ["secret", "secret_before"])
+        entry = _entry(db.get(JournalEntry, (hook.organisation_id, delivery.position)), delivery, hook)
+        body = orjson.dumps(core.event(service.address, entry))
+        return signatures.signed(hook.url, body, _secrets(service, hook, now), now, str(delivery.id)), body
+
+
+ENTRIES = Entries()
+
+
+def _entry(row: JournalEntry | None, delivery: Delivery, hook: Webhook) -> JsonObject:
     if row is None:
         # A test has no place in the journal.
         test = {"kind": "webhook", "id": str(hook.id), "name": hook.name, "account": None}
@@ -174,7 +221,7 @@ def key_id(ident: UUID, number: int) -> str:
     return f"{ident}.{number}"
 
 
-def _note(unit: Unit, ident: UUID, delivery_id: UUID, outcome: post.Outcome) -> None:
+def _note(unit: Unit, ident: UUID, delivery_id: UUID, outcome: post.Outcome, kind: Kind) -> None:
     hook, delivery = unit.db.get(Webhook, ident, with_for_update=True), unit.db.get(Delivery, delivery_id)
     if hook is None or delivery is None:
         return
@@ -193,15 +240,15 @@ def _note(unit: Unit, ident: UUID, delivery_id: UUID, outcome: post.Outcome) -> 
     delivery.next_try_at = core.next_try(delivery.tries, unit.now)
     if outcome.status == 410:
         hook.paused_at = unit.now
-        _tell(unit, f"The receiver of the webhook {hook.name} says that it is gone; the webhook is paused.")
-        unit.record("webhook.paused", "webhook", hook.id, hook.name, answer=delivery.answer)
+        _tell(unit, kind, f"The {kind.noun} {hook.name} says that it is gone; it is paused.")
+        unit.record(f"{kind.subject}.paused", kind.subject, hook.id, hook.name, answer=delivery.answer)
     if delivery.next_try_at is None:
         delivery.state, delivery.ended_at = "given_up", unit.now
         others = select(func.count(Delivery.id)).where(Delivery.webhook_id == ident, Delivery.state == "given_up")
         # Once: others follow when a receiver stays away.
         if (unit.db.scalar(others) or 0) <= 1:
-            _tell(unit, f"A delivery to the webhook {hook.name} was given up after {delivery.tries} tries.")
+            _tell(unit, kind, f"A delivery to the {kind.noun} {hook.name} was given up after {delivery.tries} tries.")
 
 
-def _tell(unit: Unit, sentence: str) -> None:
-    notices.tell_and_write(unit, list(notices.administrators(unit)), "sign_in", sentence, PAGE)
+def _tell(unit: Unit, kind: Kind, sentence: str) -> None:
+    notices.tell_and_write(unit, list(notices.administrators(unit)), "sign_in", sentence, kind.page)

@@ -15,11 +15,12 @@ from openlatch.core.checks import require_name
 from openlatch.errors import BadInput, Conflict, NotFound, Outdated
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
-from openlatch.service.webhooks.deliver import PAGE, key_id
+from openlatch.service.webhooks.deliver import ENTRIES, key_id
 from openlatch.store import journal
-from openlatch.store.tables import Delivery, Webhook
+from openlatch.store.tables import Delivery, Person, Webhook
 
 MOST = 50
+OURS = Webhook.kind == ENTRIES.name
 MOST_SHOWN = 200
 SECRET_BYTES = 32
 
@@ -27,12 +28,13 @@ SECRET_BYTES = 32
 def rows(unit: Unit) -> list[schemas.WebhookOf]:
     """Every webhook, with how many deliveries wait and were given up."""
     unit.sight.require_administrator()
-    waiting, given_up = _counted("waiting"), _counted("given_up")
-    found = unit.db.execute(select(Webhook, waiting, given_up).order_by(Webhook.name)).all()
+    waiting, given_up = counted("waiting"), counted("given_up")
+    found = unit.db.execute(select(Webhook, waiting, given_up).where(OURS).order_by(Webhook.name)).all()
     return [_shown(row, some, others) for row, some, others in found]
 
 
-def _counted(state: str) -> ColumnElement[int]:
+def counted(state: str) -> ColumnElement[int]:
+    """How many deliveries to a receiver are in a state, for a query of receivers."""
     of = select(func.count(Delivery.id)).where(Delivery.webhook_id == Webhook.id, Delivery.state == state)
     return of.correlate(Webhook).scalar_subquery()
 
@@ -66,7 +68,7 @@ def add(unit: Unit, wish: schemas.SetWebhook) -> schemas.WebhookMade:
     """Tell a receiver what is journalled from now on. The secret is shown only now."""
     unit.sight.require_administrator()
     unit.require_proof("Adding a webhook")
-    if (unit.db.scalar(select(func.count(Webhook.id))) or 0) >= MOST:
+    if (unit.db.scalar(select(func.count(Webhook.id)).where(OURS)) or 0) >= MOST:
         raise Conflict(f"There are {MOST} webhooks already.", "Remove one that nobody needs.")
     secret = secrets.token_bytes(SECRET_BYTES)
     position, _ = journal.head(unit.db)
@@ -103,11 +105,16 @@ def change(unit: Unit, ident: UUID, wish: schemas.SetWebhook, version: int | Non
 def remove(unit: Unit, ident: UUID) -> None:
     """Remove a webhook, and what waits for its receiver."""
     row = _locked(unit, ident, "Removing a webhook")
-    unit.db.execute(delete(Delivery).where(Delivery.webhook_id == ident))
+    forget(unit, row)
     unit.db.delete(row)
     unit.db.flush()
     unit.record("webhook.removed", "webhook", ident, row.name, url=core.without_query(row.url))
     _tell(unit, f"{unit.viewer.name} removed the webhook {row.name}.")
+
+
+def forget(unit: Unit, row: Webhook) -> None:
+    """Delete what waits for a receiver of any kind, and what it was sent."""
+    unit.db.execute(delete(Delivery).where(Delivery.webhook_id == row.id))
 
 
 def set_paused(unit: Unit, ident: UUID, is_paused: bool) -> schemas.WebhookOf:
@@ -149,9 +156,6 @@ def test(unit: Unit, ident: UUID) -> None:
 def deliveries(unit: Unit, ident: UUID, state: str) -> list[schemas.DeliveryOf]:
     """The latest deliveries of a webhook, or those in a state, the latest first."""
     one(unit, ident)
-    wanted = select(Delivery).where(Delivery.webhook_id == ident)
-    wanted = wanted.where(Delivery.state == state) if state else wanted
-    found = unit.db.scalars(wanted.order_by(Delivery.id.desc()).limit(MOST_SHOWN))
     return [
         schemas.DeliveryOf.model_validate(
             {
@@ -165,21 +169,37 @@ def deliveries(unit: Unit, ident: UUID, state: str) -> list[schemas.DeliveryOf]:
                 "ended_at": row.ended_at,
             }
         )
-        for row in found
+        for row, _ in sent_about(unit, ident, state)
     ]
+
+
+def sent_about(unit: Unit, ident: UUID, state: str) -> list[tuple[Delivery, Person | None]]:
+    """The latest deliveries to a receiver of any kind, or those in a state, each with whom it is about."""
+    wanted = select(Delivery, Person).outerjoin(Person, Person.id == Delivery.person_id)
+    wanted = wanted.where(Delivery.webhook_id == ident)
+    wanted = wanted.where(Delivery.state == state) if state else wanted
+    return [(row, person) for row, person in unit.db.execute(wanted.order_by(Delivery.id.desc()).limit(MOST_SHOWN))]
 
 
 def send_again(unit: Unit, ident: UUID, which: list[UUID]) -> int:
     """Send deliveries that were given up again, all or some; returns how many."""
     row = _locked(unit, ident, "Sending again")
+    count = wait_again(unit, row, which)
+    if count:
+        unit.record("webhook.sent_again", "webhook", row.id, row.name, count=count)
+        _wake(unit, row)
+    return count
+
+
+def wait_again(unit: Unit, row: Webhook, which: list[UUID]) -> int:
+    """Let deliveries that were given up wait again, all or some; returns how many."""
+    ident = row.id
     again = update(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "given_up")
     again = again.where(Delivery.id.in_(which)) if which else again
     values = {"state": "waiting", "tries": 0, "next_try_at": None, "ended_at": None}
     count = len(unit.db.scalars(again.values(values).returning(Delivery.id)).all())
     if count:
         row.tries, row.next_try_at = 0, None
-        unit.record("webhook.sent_again", "webhook", row.id, row.name, count=count)
-        _wake(unit, row)
     return count
 
 
@@ -188,18 +208,24 @@ def _locked(unit: Unit, ident: UUID, why: str, secret: bool = False) -> Webhook:
     unit.require_proof(why)
     options = [undefer(Webhook.secret)] if secret else []
     row = unit.db.get(Webhook, ident, with_for_update=True, options=options)
-    if row is None:
+    if row is None or row.kind != ENTRIES.name:
         raise NotFound("There is no such webhook.")
     return row
 
 
 def _write(unit: Unit, row: Webhook, wish: schemas.SetWebhook) -> None:
     name = require_name(wish.name, "The webhook has no name.", "Give one that tells its receiver.")
-    taken = select(Webhook.id).where(Webhook.name == name, Webhook.id != row.id)
-    if unit.db.scalar(taken) is not None:
-        raise BadInput(f"There is a webhook called {name} already.", "Give another name.", {"name": "is taken"})
+    refuse_taken(unit, row, name)
     row.name, row.actions = name, list(core.filters_of(wish.actions))
     row.url = core.checked_url(wish.url, unit.service.private_receivers)
+
+
+def refuse_taken(unit: Unit, row: Webhook, name: str) -> None:
+    """BadInput for a name that another receiver has, of whichever kind."""
+    taken = unit.db.scalar(select(Webhook.kind).where(Webhook.name == name, Webhook.id != row.id))
+    if taken is not None:
+        noun = "webhook" if taken == ENTRIES.name else "receiver of signals"
+        raise BadInput(f"There is a {noun} called {name} already.", "Give another name.", {"name": "is taken"})
 
 
 def _written(secret: bytes) -> str:
@@ -211,4 +237,5 @@ def _wake(unit: Unit, row: Webhook) -> None:
 
 
 def _tell(unit: Unit, sentence: str) -> None:
-    notices.tell_and_write(unit, list(notices.administrators(unit) - {unit.viewer.person}), "sign_in", sentence, PAGE)
+    others = list(notices.administrators(unit) - {unit.viewer.person})
+    notices.tell_and_write(unit, others, "sign_in", sentence, ENTRIES.page)

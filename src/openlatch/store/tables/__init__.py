@@ -35,7 +35,15 @@ from openlatch.store.tables.identity import (
     UsedToken,
     WebSession,
 )
-from openlatch.store.tables.journal import JournalEntry, JournalHead, PublishedKey, SyslogPosition, TreeHead, Version
+from openlatch.store.tables.journal import (
+    JournalEntry,
+    JournalHead,
+    PublishedKey,
+    SyslogPosition,
+    TokenKey,
+    TreeHead,
+    Version,
+)
 from openlatch.store.tables.latches import Breach, Latch
 from openlatch.store.tables.lists import FileMatching, FilterMail, SavedFilter
 from openlatch.store.tables.notifications import Mail, Notice
@@ -46,7 +54,7 @@ from openlatch.store.tables.requests import AccessRequest
 from openlatch.store.tables.reviews import Calendar, EvidenceBundle, Item, Occurrence, Question, Round, Schedule
 from openlatch.store.tables.revocations import Revocation, RevocationTarget, Step
 from openlatch.store.tables.scim import ScimRecord
-from openlatch.store.tables.signals import ReceivedSignal, SignalSource
+from openlatch.store.tables.signals import ReceivedSignal, SignalSource, SignalStream
 from openlatch.store.tables.systems import Handle, HandTask, Mark, Place, System, SystemTrial
 from openlatch.store.tables.webhooks import Delivery, Webhook
 
@@ -127,6 +135,7 @@ __all__ = [
     "SignInAttempt",
     "SignInLink",
     "SignalSource",
+    "SignalStream",
     "Step",
     "SyslogPosition",
     "System",
@@ -134,6 +143,7 @@ __all__ = [
     "SystemTrial",
     "Team",
     "Term",
+    "TokenKey",
     "TreeHead",
     "Use",
     "UsedToken",

@@ -95,6 +95,16 @@ class PublishedKey(Base):
     published_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
 
 
+class TokenKey(Base):
+    """A key that tokens are signed with (RS256), encrypted. The newest signs; all of them are published."""
+
+    __tablename__ = "token_keys"
+
+    number: Mapped[int] = mapped_column(primary_key=True)
+    private: Mapped[bytes]
+    made_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+
+
 class Version(Base):
     """An earlier version of a row of the register, valid from ``since`` until ``until``, when it was changed or was
     ``gone``.

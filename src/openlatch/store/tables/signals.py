@@ -8,7 +8,7 @@ from uuid import UUID
 from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Owned
 
 
@@ -51,3 +51,30 @@ class ReceivedSignal(Owned, Base):
     reason: Mapped[str] = mapped_column(server_default="")
     reaction: Mapped[str]
     outcome: Mapped[str] = mapped_column(server_default="")
+
+
+class SignalStream(Base):
+    """The stream of security events to a receiver, whose row in ``webhooks`` has the same id.
+
+    Of the token that the receiver shows only the hash is kept. ``set_up_at``: when the receiver made the stream; until
+    then nothing is sent. ``requested``: the types that it asked for, None for all. ``authorization`` is the header that
+    it wants to be shown, encrypted. ``left_out``: people of whom it wants to hear nothing. ``is_held``: an
+    administrator has paused it, so that the receiver can't resume it.
+    """
+
+    __tablename__ = "signal_streams"
+
+    id: Mapped[UUID] = mapped_column(ForeignKey("webhooks.id", ondelete="CASCADE"), primary_key=True)
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    token_hash: Mapped[bytes] = mapped_column(unique=True)
+    audience: Mapped[str]
+    set_up_at: Mapped[datetime | None]
+    requested: Mapped[JsonList | None]
+    description: Mapped[str] = mapped_column(server_default="")
+    authorization: Mapped[bytes | None] = mapped_column(deferred=True)
+    left_out: Mapped[JsonList] = mapped_column(server_default="[]")
+    is_disabled: Mapped[bool] = mapped_column(server_default="false")
+    is_held: Mapped[bool] = mapped_column(server_default="false")
+    reason: Mapped[str] = mapped_column(server_default="")
+    verified_at: Mapped[datetime | None]
+    heard_at: Mapped[datetime | None]
