@@ -16,7 +16,7 @@ from pathlib import Path
 
 from cryptography.fernet import Fernet
 
-from bench import ending, exposing, finding, measures, reviewing
+from bench import ending, exposing, finding, measures, reviewing, signalling
 from bench.measures import Bench, Result
 from bench.world import Size
 from openlatch.runtime.assembly import spare_the_collector
@@ -47,6 +47,8 @@ MEASURES: tuple[Callable[[Bench], Result], ...] = (
     finding.merging_people,
     exposing.everything_that_is_open,
     exposing.a_draft_of_a_large_account,
+    signalling.from_revoke_to_signal,
+    signalling.webhooks_to_one_that_fails,
     measures.memory,
 )
 

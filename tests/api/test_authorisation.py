@@ -71,6 +71,7 @@ OF_PATHS = {
     "identity-providers": "provider",
     "webhooks": "webhook",
     "signal-sources": "signal_source",
+    "signal-receivers": "signal_receiver",
     "passkeys": "passkey",
     "trials": "trial",
     "tasks": "task",
@@ -319,6 +320,7 @@ def kept_by_hand(ids: Ids) -> dict[str, Any]:
         "change_signal_source": {"name": "X", "issuer": "https://login.example.org"},
         "change_webhook": {"name": "X", "url": "https://receiver.example.org/"},
         "rotate_webhook_secret": {"hours": 1},
+        "pause_signal_receiver": {"reason": "X"},
         "send_deliveries_again": {},
         "change_provider": {"name": "Fellside login", "issuer": ids.get("issuer", ""), "client_id": "open-latch"},
         "make_system": {"name": "X"},
@@ -611,6 +613,7 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
             "passkey": str(uuid4()),
             "delivery": str(uuid4()),
             "signal_source": str(uuid4()),
+            "signal_receiver": str(client.add_signal_receiver("Desk").receiver.id),
             "webhook": str(client.add_webhook(hook).webhook.id),
             "provider": str(client.identity_providers()[0].id),
             "issuer": client.identity_providers()[0].issuer,
@@ -694,6 +697,8 @@ def test_every_call_is_here() -> None:
 # What is refused to an administrator also with ids that they see: nothing there is in the state for it, or it is for
 # somebody else.
 NOT_NOW = {
+    # It has made no stream.
+    "verify_signal_receiver": 409,
     "end_token": 404,
     # The issuer tells nothing of the kind.
     "add_signal_source": 422,

@@ -471,11 +471,20 @@ def exposure(ids: dict[str, Any]) -> dict[str, Call]:
 def webhooks() -> dict[str, Call]:
     """The routes about receivers of what is journalled, and about those who tell what happens elsewhere."""
     one, wish = f"/webhooks/{uuid4()}", {"name": "X", "url": "ftp://x"}
+    to_one = f"/signal-receivers/{uuid4()}"
     return {
         "list_signal_sources": Call("/signal-sources", ADMINISTRATOR),
         "add_signal_source": Call("/signal-sources", ADMINISTRATOR, {"name": "X", "issuer": "ftp://x"}, 422),
         "change_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY, {"name": "X", "issuer": "x"}),
         "remove_signal_source": Call(f"/signal-sources/{uuid4()}", NOBODY),
+        "list_signal_receivers": Call("/signal-receivers", ADMINISTRATOR),
+        "add_signal_receiver": Call("/signal-receivers", ADMINISTRATOR, {"name": "Roles"}, 201),
+        "remove_signal_receiver": Call(to_one, NOBODY),
+        "pause_signal_receiver": Call(f"{to_one}/paused", NOBODY, {}),
+        "resume_signal_receiver": Call(f"{to_one}/paused", NOBODY),
+        "verify_signal_receiver": Call(f"{to_one}/verify", NOBODY, {}),
+        "list_sent_signals": Call(f"{to_one}/events", NOBODY),
+        "send_signals_again": Call(f"{to_one}/send-again", NOBODY, {}),
         "list_received_signals": Call("/signals", ADMINISTRATOR),
         "clear_report": Call(f"/people/{uuid4()}/clear-report", NOBODY, {}),
         "list_webhooks": Call("/webhooks", ADMINISTRATOR),
@@ -615,6 +624,8 @@ OWN = {
     "list_signal_sources",
     "add_signal_source",
     "list_received_signals",
+    "list_signal_receivers",
+    "add_signal_receiver",
     "journal_events",
     "make_directory_token",
     "get_words",

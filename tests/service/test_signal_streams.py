@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4
 
 import jwt
 import pytest
@@ -18,15 +18,17 @@ from openlatch.api import signal_streams
 from openlatch.api.app import make_app
 from openlatch.core import sent_signals as core
 from openlatch.core.signals import STREAM_UPDATED, VERIFICATION
-from openlatch.errors import NotAllowed, NotFound
+from openlatch.errors import BadInput, NotAllowed, NotFound
+from openlatch.processes import free_port
 from openlatch.service.identity import sign_ins
 from openlatch.service.itself import inventory
 from openlatch.service.people import erasure, leavers
 from openlatch.service.revocations import prepare, revoke
-from openlatch.service.signals import outgoing, receivers
+from openlatch.service.signals import outgoing, receivers, sources, subscriptions, transmitter
 from openlatch.service.unit import Service
 from openlatch.service.webhooks import deliver
-from openlatch.store.tables import Delivery, Grant, Person, SignIn, Team
+from openlatch.store.tables import Delivery, Grant, Person, SignalSource, SignIn, Team
+from openlatch.test_systems.app_server import AppServer
 from tests.service.conftest import Small
 from tests.service.receiving import Receiver, listening
 
@@ -334,3 +336,63 @@ def test_what_waits_about_somebody_is_erased_with_them(stream: Stream) -> None:
         assert unit.db.scalars(select(Delivery)).all()
         erasure._forget_names(unit, row, "Somebody")
         assert unit.db.scalars(select(Delivery).where(Delivery.person_id == row.id)).all() == []
+
+
+@pytest.fixture
+def reached(stream: Stream) -> Iterator[Stream]:
+    """The service as others reach it, and as it reaches itself."""
+    port = free_port()
+    service = replace(stream.small.service, address=f"http://127.0.0.1:{port}")
+    server = AppServer(make_app(service, ""), port)
+    server.start()
+    transmitter._keys.clear()
+    yield replace(stream, small=replace(stream.small, service=service))
+    server.stop()
+
+
+@pytest.mark.parametrize("polls", [False, True])
+def test_a_stream_is_made_at_a_transmitter_and_deleted_there(reached: Stream, polls: bool) -> None:
+    """Its events come here by either way; a token that is no good, or a second stream, is refused at its field."""
+    small, itself = reached.small, reached.small.itself
+    wish = schemas.SetSignalSource(name="There", issuer=small.service.address, token=reached.token, polls=polls)
+    with pytest.raises(BadInput, match="answers 401"), small.service.unit(itself) as unit:
+        sources.add(unit, wish.model_copy(update={"token": "wrong", "name": "Other"}))
+    with small.service.unit(itself) as unit:
+        made = sources.add(unit, wish).source
+    assert (made.delivery, made.audience) == ("poll" if polls else "push", "https://desk.example.org")
+    with pytest.raises(BadInput, match="a stream already"), small.service.unit(itself) as unit:
+        sources.add(unit, wish.model_copy(update={"name": "Again"}))
+    reached.revoke()
+    for _ in range(2):
+        if polls:
+            subscriptions.fetch(small.service, itself.organisation, made.id)
+        else:
+            reached.send()
+    with small.service.unit(itself) as unit:
+        (received,) = sources.received(unit).signals
+        assert (received.person.name if received.person else "", received.reason) == (
+            "Mara",
+            "Access to Box is being revoked.",
+        )
+        assert unit.db.scalars(select(Delivery.state)).all() == ["delivered"]
+        assert sources.remove(unit, made.id) == ""
+        assert receivers.rows(unit).receivers[0].status == "not_set_up"
+
+
+def test_what_can_not_be_fetched_is_told_and_left_to_do(reached: Stream) -> None:
+    """With the source; a stream that can't be deleted there is named."""
+    small, itself = reached.small, reached.small.itself
+    wish = schemas.SetSignalSource(name="There", issuer=small.service.address, token=reached.token, polls=True)
+    with small.service.unit(itself) as unit:
+        made = sources.add(unit, wish).source
+        receivers.set_held(unit, UUID(reached.ident), True, "")
+    with small.service.unit(itself) as unit:
+        unit.db.get_one(SignalSource, made.id).poll_address = f"{small.service.address}/signals/poll/{uuid4()}"
+    subscriptions.fetch(small.service, itself.organisation, made.id)
+    with small.service.unit(itself) as unit:
+        assert "answers 404" in sources.rows(unit).sources[0].failed
+        row = unit.db.get_one(SignalSource, made.id)
+        row.stream_id = "another"
+        row.stream_token = small.service.cipher.encrypt(b"wrong")
+        unit.db.flush()
+        assert sources.remove(unit, made.id).endswith("could not be deleted; delete it there.")

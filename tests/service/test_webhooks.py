@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from ipaddress import ip_address
 from typing import Any
+from uuid import UUID, uuid4
 
 import pytest
 from http_message_signatures import HTTPMessageVerifier, InvalidSignature, MappingKeyResolver
@@ -51,10 +52,10 @@ class World:
         self.made.append(found)
         return found
 
-    def happen(self, *actions: str) -> None:
+    def happen(self, *actions: str, about: UUID | None = None) -> None:
         for action in actions:
             with self.service.unit(self.itself) as unit:
-                unit.record(action, "grant", None, "Something")
+                unit.record(action, "grant", about, "Something")
 
     def work(self, ident: Any = None) -> bool:
         return deliver.deliver(
@@ -176,6 +177,20 @@ def test_what_is_never_taken_is_given_up_told_and_sent_again(world: World, recei
         assert manage.send_again(unit, made.webhook.id, [shown.id]) == 1
     world.work()
     assert [one.state for one in world.rows()[:2]] == ["delivered", "delivered"]
+
+
+def test_each_subject_is_told_of_in_order(world: World, receiver: Receiver) -> None:
+    """What comes after a message that was refused waits with it; what is about another subject does not."""
+    world.add(receiver.url, "grant")
+    one, other = uuid4(), uuid4()
+    world.happen("grant.one", "grant.two", about=one)
+    world.happen("grant.three", about=other)
+    receiver.answers = [400]
+    world.work()
+    assert [each.event["type"].rpartition(".")[2] for each in receiver.got] == ["one", "three"]
+    world.clock.forward(seconds=30)
+    world.work()
+    assert [each.event["type"].rpartition(".")[2] for each in receiver.got[2:]] == ["one", "two"]
 
 
 def test_a_test_is_told_at_once_and_a_receiver_that_is_gone_is_paused(world: World, receiver: Receiver) -> None:

@@ -53,6 +53,7 @@ const SHOWN_IN: Record<ChangedKind, string[] | typeof ALL> = {
   session: ['sessions', 'today', 'account', 'accounts', 'people', 'person', 'leaving'],
   settings: ALL,
   sign_in: ['sign-ins'],
+  signal_receiver: ['signal-receivers'],
   signal_source: ['signals', 'signal-sources'],
   step: ['revocation', 'revocations', 'today', 'leaving'],
   system: ['systems', 'today'],

@@ -4,6 +4,7 @@ import type { components } from './openapi'
 
 type Schemas = components['schemas']
 
+export type SignalReceiverOf = Schemas['SignalReceiverOf']
 export type SignalSourceOf = Schemas['SignalSourceOf']
 export type CharterChange = Schemas['CharterChange']
 export type AccessRulesOf = Schemas['RulesOfAccount']

@@ -13,12 +13,13 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import ShownOnce from '@/frame/ShownOnce.vue'
 import StateNote from '@/frame/StateNote.vue'
 import ReceivedBox from './ReceivedBox.vue'
+import ReceiversBox from './ReceiversBox.vue'
 import { eventWords, reactionWords } from './events'
 
 type Reaction = keyof typeof reactionWords
 
 const { data, status, error, refetch } = useQuery({ key: ['signal-sources'], query: () => get('/signal-sources') })
-const wish = reactive({ name: '', issuer: '', audience: '', reactions: {} as Record<string, Reaction> })
+const wish = reactive({ name: '', issuer: '', audience: '', token: '', polls: false, reactions: {} as Record<string, Reaction> })
 const editing = ref<SignalSourceOf | 'new' | null>(null)
 const removing = ref<SignalSourceOf | null>(null)
 const made = ref<{ name: string; address: string; token: string } | null>(null)
@@ -29,7 +30,7 @@ const isBusy = ref(false)
 function edit(row: SignalSourceOf | 'new'): void {
   editing.value = row
   failed.value = null
-  Object.assign(wish, row === 'new' ? { name: '', issuer: '', audience: '', reactions: {} } : { name: row.name, issuer: row.issuer, audience: row.audience, reactions: { ...row.reactions } })
+  Object.assign(wish, { token: '', polls: false }, row === 'new' ? { name: '', issuer: '', audience: '', reactions: {} } : { name: row.name, issuer: row.issuer, audience: row.audience, reactions: { ...row.reactions } })
 }
 
 async function run(call: () => Promise<string>): Promise<void> {
@@ -55,18 +56,19 @@ const save = () => run(async () => {
     return gettext('%{body} is changed.', { body: body.name })
   }
   const answer = await send('POST', '/signal-sources', body)
+  if (answer.source.delivery !== 'by_hand') return gettext('A stream was made at %{issuer}.', { issuer: answer.source.issuer })
   made.value = { name: answer.source.name, address: answer.source.address, token: answer.token }
   return ''
 })
 const remove = (row: SignalSourceOf) => run(async () => {
-  await send('DELETE', `/signal-sources/${row.id}`)
-  return gettext('%{row} is removed.', { row: row.name })
+  const { left } = await send('DELETE', `/signal-sources/${row.id}`)
+  return [gettext('%{row} is removed.', { row: row.name }), left ? gettext('Its stream could not be deleted there; delete it at %{issuer}.', { issuer: row.issuer }) : ''].join(' ')
 })
 const does = (row: SignalSourceOf) => Object.entries(row.reactions).filter(([, reaction]) => reaction !== 'ignore').map(([event, reaction]) => `${eventWords(event)}: ${reactionWords[reaction as Reaction]}`).join('; ')
 </script>
 
 <template>
-  <PageHead docs="how-to/signals" :title="gettext('Signals')" :about="gettext('Security events that other services report about people: sessions revoked, accounts disabled, credentials changed.')">
+  <PageHead docs="how-to/signals" :title="gettext('Signals')" :about="gettext('Security events about people: what other services report, and what they receive from here.')">
     <button class="button-main" @click="edit('new')">{{ gettext('Add a source') }}</button>
   </PageHead>
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
@@ -79,6 +81,7 @@ const does = (row: SignalSourceOf) => Object.entries(row.reactions).filter(([, r
       <div class="min-w-60 flex-1">
         <p class="font-medium">{{ row.name }} <span class="font-normal text-soft">{{ row.heard_at ? gettext('last event %{at}', { at: moment(row.heard_at) }) : gettext('no event yet') }}</span></p>
         <p class="text-sm break-all text-soft">{{ row.issuer }}</p>
+        <p v-if="row.failed" class="text-sm text-rust">{{ gettext('Its events could not be fetched: %{failed}', { failed: row.failed }) }}</p>
         <p class="text-sm text-soft">{{ does(row) || gettext('Its events are only recorded.') }}</p>
       </div>
       <div class="flex flex-wrap gap-2">
@@ -88,11 +91,16 @@ const does = (row: SignalSourceOf) => Object.entries(row.reactions).filter(([, r
     </li>
   </ul>
   <ReceivedBox />
+  <ReceiversBox />
   <ModalBox :open="editing !== null" :title="editing === 'new' ? gettext('Add a source') : gettext('Edit the source')" @close="editing = null">
     <form class="mt-3 space-y-3" @submit.prevent="save">
       <label class="block font-semibold">{{ gettext('Name') }} <input v-model="wish.name" required maxlength="100" class="field mt-1 font-normal" /></label>
       <label class="block font-semibold">{{ gettext('Issuer') }} <input v-model="wish.issuer" type="url" required :placeholder="gettext('https://login.example.org')" class="field mt-1 font-normal" /></label>
       <label class="block font-semibold">{{ gettext('Audience') }} <input v-model="wish.audience" :placeholder="gettext('this service’s address')" class="field mt-1 font-normal" /></label>
+      <template v-if="editing === 'new'">
+        <label class="block font-semibold">{{ gettext('Its token for making streams') }} <input v-model="wish.token" type="password" autocomplete="off" :placeholder="gettext('left out: its stream is set up there by hand')" class="field mt-1 font-normal" /></label>
+        <label v-if="wish.token" class="flex items-center gap-2"><input v-model="wish.polls" type="checkbox" /> {{ gettext('Fetch its events, where it can’t reach this service') }}</label>
+      </template>
       <fieldset class="space-y-1">
         <legend class="font-semibold">{{ gettext('What happens when it reports') }}</legend>
         <label v-for="event in Object.keys(data?.events ?? {})" :key="event" class="grid items-center gap-2 sm:grid-cols-2">{{ eventWords(event) }}

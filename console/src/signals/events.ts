@@ -8,6 +8,8 @@ const words: Record<string, string> = {
   'account-disabled': gettext('the account was disabled'),
   'account-enabled': gettext('the account was enabled'),
   'account-purged': gettext('the account was deleted'),
+  verification: gettext('a test of the stream'),
+  'stream-updated': gettext('the stream was paused or resumed'),
   'credential-compromise': gettext('a credential was compromised'),
 }
 
@@ -24,4 +26,12 @@ export const reactionWords = {
   flag: gettext('flag everything that they hold'),
   end_sessions: gettext('end their sessions here'),
   end_access: gettext('end all their access'),
+}
+
+/** What happens with the events of a receiver. */
+export const statusWords = {
+  not_set_up: gettext('has not made a stream yet'),
+  enabled: gettext('gets events'),
+  paused: gettext('paused'),
+  disabled: gettext('switched off by the receiver'),
 }

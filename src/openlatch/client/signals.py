@@ -24,9 +24,9 @@ class SignalsCalls(Calls):
         """Change what its events make happen."""
         return self._ask(schemas.SignalSourceOf, "PUT", f"/signal-sources/{ident}", wish)
 
-    def remove_signal_source(self, ident: UUID) -> None:
-        """Take no more events from it."""
-        self._ask(schemas.Done, "DELETE", f"/signal-sources/{ident}")
+    def remove_signal_source(self, ident: UUID) -> str:
+        """Take no more events from it; gives what has to be done at the transmitter by hand, if anything."""
+        return self._ask(schemas.SignalSourceRemoved, "DELETE", f"/signal-sources/{ident}").left
 
     def received_signals(self) -> schemas.ReceivedSignals:
         """What was reported last, and what came of it."""

@@ -4,6 +4,7 @@ why one is refused.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -51,6 +52,16 @@ USUAL: Mapping[str, Reaction] = {
     f"{RISC}account-purged": Reaction.FLAG,
     f"{RISC}credential-compromise": Reaction.FLAG,
 }
+
+
+def reactions_of(kept: Mapping[str, str]) -> Mapping[str, str]:
+    """What each type of event makes happen: as set, or what is usual."""
+    return {event: str(kept.get(event, USUAL[event])) for event in EVENTS}
+
+
+def digest(token: str) -> bytes:
+    """What is kept of a token that somebody shows."""
+    return hashlib.sha256(token.encode()).digest()
 
 
 class Refused(Exception):

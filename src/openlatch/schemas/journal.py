@@ -68,6 +68,7 @@ ChangedKind = Literal[
     "rule_drafts",
     "schedule",
     "session",
+    "signal_receiver",
     "signal_source",
     "settings",
     "sign_in",

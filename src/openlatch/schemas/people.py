@@ -244,6 +244,7 @@ class HeldData(Answer):
     marks: list[JsonObject]
     directory: list[JsonObject] = Field(description="What a directory has said of them by SCIM.")
     signals: list[JsonObject] = Field(default_factory=list, description="What other services told of them.")
+    signals_sent: list[JsonObject] = Field(default_factory=list, description="What others were told of them from here.")
     sign_ins: list[JsonObject]
     sessions_here: list[JsonObject]
     identity_providers: list[JsonObject] = Field(description="As whom identity providers know them.")

@@ -26,6 +26,7 @@ __all__ = [
     "SignalReceivers",
     "SignalSourceMade",
     "SignalSourceOf",
+    "SignalSourceRemoved",
     "SignalSources",
 ]
 
@@ -40,6 +41,13 @@ class SetSignalSource(Request):
     issuer: Issuer = Field(examples=["https://login.example.org"])
     audience: str = Field("", max_length=500, description="Whom its tokens are for; left out: this service's address.")
     system: UUID | None = Field(None, description="Where its own names for people are logins.")
+    token: str = Field(
+        "",
+        max_length=4000,
+        description="The transmitter's token for making a stream there; left out: it is set up there by hand. "
+        "Only when a source is added.",
+    )
+    polls: bool = Field(False, description="With a token: whether its events are fetched, where it can't reach us.")
     reactions: dict[str, SignalReaction] = Field(
         default_factory=dict, max_length=20, description="By type of event; types left out do what is usual."
     )
@@ -55,6 +63,8 @@ class SignalSourceOf(Answer):
     address: str = Field(description="Where it posts them (RFC 8935).")
     system: Named | None
     reactions: dict[str, str]
+    delivery: Literal["by_hand", "push", "poll"] = Field(description="Whether its stream was made from here, and how.")
+    failed: str = Field(description="Why its events could not be fetched the last time, if they could not.")
     heard_at: datetime | None
     version: int
 
@@ -71,6 +81,13 @@ class SignalSourceMade(Answer):
 
     source: SignalSourceOf
     token: str
+
+
+class SignalSourceRemoved(Answer):
+    """What is left to do."""
+
+    done: bool
+    left: str = Field("", description="What has to be done at the transmitter by hand, if anything.")
 
 
 class ReceivedSignalOf(Answer):

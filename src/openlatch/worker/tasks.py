@@ -48,6 +48,7 @@ from openlatch.service.people import erasure
 from openlatch.service.requests import answer as answer_request
 from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
 from openlatch.service.revocations import execute, prepare, revoke
+from openlatch.service.signals import subscriptions
 from openlatch.service.signals.outgoing import SECURITY_EVENTS
 from openlatch.service.systems import apply_rules, readings, sealed_secrets, setup, tell_guards
 from openlatch.service.trends import letter as trends_letter
@@ -128,6 +129,7 @@ def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Ca
         "send_mail": send_mail,
         "deliver": partial(_deliver, service),
         "send_signals": partial(_send_signals, service),
+        "fetch_signals": partial(_fetch_signals, service),
         "forward_journal": partial(_forward_journal, service),
     }
 
@@ -152,6 +154,10 @@ def _deliver(service: Service, organisation: str, webhook: str) -> None:
 def _send_signals(service: Service, organisation: str, receiver: str) -> None:
     if deliveries.deliver(service, UUID(organisation), UUID(receiver), SECURITY_EVENTS):
         service.wake("send_signals", {"organisation": organisation, "receiver": receiver}, None)
+
+
+def _fetch_signals(service: Service, organisation: str, source: str) -> None:
+    subscriptions.fetch(service, UUID(organisation), UUID(source))
 
 
 def _forward_journal(service: Service, organisation: str) -> None:
@@ -264,6 +270,7 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
         due += [("send_mail", named)] if notices.waiting(unit) else []
         due += [("work_out_actions", named)] if work_out.is_due(unit) else []
         due += [("deliver", {**named, "webhook": str(i)}) for i in deliveries.due(unit, deliveries.ENTRIES)]
+        due += [("fetch_signals", {**named, "source": str(i)}) for i in subscriptions.due(unit)]
         due += [("send_signals", {**named, "receiver": str(i)}) for i in deliveries.due(unit, SECURITY_EVENTS)]
     if syslog.due(service, viewer.organisation):
         due.append(("forward_journal", named))

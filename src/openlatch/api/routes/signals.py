@@ -38,11 +38,10 @@ def change_signal_source(unit: Unit, ident: UUID, body: schemas.SetSignalSource)
     return sources.change(unit, ident, body, if_match())
 
 
-@api.add("DELETE", SOURCE, "Take no more events from it", schemas.Done)
-def remove_signal_source(unit: Unit, ident: UUID) -> schemas.Done:
+@api.add("DELETE", SOURCE, "Take no more events from it", schemas.SignalSourceRemoved)
+def remove_signal_source(unit: Unit, ident: UUID) -> schemas.SignalSourceRemoved:
     """What it reported is deleted; what came of that stays."""
-    sources.remove(unit, ident)
-    return schemas.Done(done=True)
+    return schemas.SignalSourceRemoved(done=True, left=sources.remove(unit, ident))
 
 
 @api.add("GET", "/signals", "What was reported last, and what came of it", schemas.ReceivedSignals)

@@ -54,7 +54,8 @@ class SecurityEvents:
             people = [one for one in _people_of(db, entry) if str(one) not in left_out]
             for part, person in enumerate(people):
                 event = {"type": told.event, "detail": _detail(db, entry, told, person)}
-                made.append({"position": entry.position, "part": part, "person_id": person, "event": event})
+                told_of = {"person_id": person, "subject_id": person, "event": event, "created_at": entry.at}
+                made.append({"position": entry.position, "part": part, **told_of})
         return made
 
     def message(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hmac
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from uuid import UUID
 
 from sqlalchemy import Select, func, or_, select
@@ -17,7 +17,7 @@ from openlatch.service.attempt import attempt
 from openlatch.service.identity import sign_ins
 from openlatch.service.notifications import notices
 from openlatch.service.people import leavers
-from openlatch.service.signals import sources, transmitter
+from openlatch.service.signals import transmitter
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
@@ -34,6 +34,16 @@ from openlatch.store.tables import (
 ENABLED = f"{core.RISC}account-enabled"
 
 
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A source, and by what its tokens are known."""
+
+    organisation: UUID
+    ident: UUID
+    issuer: str
+    audience: str
+
+
 def receive(service: Service, ident: UUID, shown: str, token: str) -> None:
     """Take a token that a source has pushed, and act on it. Refused with the standard's error when it can't be taken.
 
@@ -43,15 +53,20 @@ def receive(service: Service, ident: UUID, shown: str, token: str) -> None:
         row = db.get(SignalSource, ident)
         known = None if row is None else (row.organisation_id, row.issuer, row.audience, row.token_hash)
     # An unknown source is answered as one with another token.
-    if known is None or not hmac.compare_digest(sources.digest(shown), known[3]):
+    if known is None or not hmac.compare_digest(core.digest(shown), known[3]):
         raise Refused("authentication_failed", "The token that was shown is not this source's.")
     organisation, issuer, audience, _ = known
-    header, claims = transmitter.checked(issuer, token)
-    signal = core.told(header, claims, issuer, audience, service.clock())
-    with service.unit(Viewer.itself(organisation)) as unit:
+    take(service, Source(organisation, ident, issuer, audience), token)
+
+
+def take(service: Service, of: Source, token: str) -> None:
+    """Take a token of a source, however it came. Refused with the standard's error when it can't be taken."""
+    header, claims = transmitter.checked(of.issuer, token)
+    signal = core.told(header, claims, of.issuer, of.audience, service.clock())
+    with service.unit(Viewer.itself(of.organisation)) as unit:
         # Before any row: what it makes happen may change who can do what.
         locks.access(unit)
-        source = unit.db.get(SignalSource, ident, with_for_update=True)
+        source = unit.db.get(SignalSource, of.ident, with_for_update=True)
         if source is None:
             raise Refused("access_denied", "The source was removed.")
         source.heard_at = unit.now
@@ -63,7 +78,7 @@ def _take(unit: Unit, source: SignalSource, signal: Signal) -> None:
     if signal.event in (core.VERIFICATION, core.STREAM_UPDATED):
         return
     person = _whom(unit, source, signal)
-    reaction = Reaction(sources.reactions_of(source.reactions).get(signal.event, Reaction.IGNORE))
+    reaction = Reaction(core.reactions_of(source.reactions).get(signal.event, Reaction.IGNORE))
     values = {
         "organisation_id": source.organisation_id,
         "source_id": source.id,

@@ -9,6 +9,7 @@ from sqlalchemy import func, select
 
 from openlatch import schemas
 from openlatch.core import sent_signals as core
+from openlatch.core import signals as core_signals
 from openlatch.core.checks import require_name
 from openlatch.core.signals import STREAM_UPDATED, VERIFICATION
 from openlatch.core.webhooks import without_query
@@ -83,7 +84,7 @@ def add(unit: Unit, wish: schemas.AddSignalReceiver) -> schemas.SignalReceiverMa
     token = secrets.token_urlsafe(32)
     audience = wish.audience.strip() or f"{unit.service.address}/signals/receivers/{hook.id}"
     stream = SignalStream(id=hook.id, organisation_id=hook.organisation_id, audience=audience)
-    stream.token_hash = sources.digest(token)
+    stream.token_hash = core_signals.digest(token)
     unit.db.add(stream)
     unit.db.flush()
     unit.record("signal_receiver.added", "signal_receiver", hook.id, hook.name, audience=audience)

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
 import secrets
-from collections.abc import Mapping
 from uuid import UUID
 
 from sqlalchemy import select
@@ -13,7 +11,7 @@ from openlatch import schemas
 from openlatch.core import signals as core
 from openlatch.errors import BadInput, Conflict, NotFound, Outdated, SystemDown
 from openlatch.service.notifications import notices
-from openlatch.service.signals import transmitter
+from openlatch.service.signals import subscriptions, transmitter
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Person, ReceivedSignal, SignalSource, System
 
@@ -42,15 +40,12 @@ def _shown(unit: Unit, row: SignalSource) -> schemas.SignalSourceOf:
         audience=row.audience,
         address=address_of(unit, row.id),
         system=schemas.Named(id=system.id, name=system.name) if system else None,
-        reactions=dict(reactions_of(row.reactions)),
+        reactions=dict(core.reactions_of(row.reactions)),
+        delivery="by_hand" if not row.stream_id else "poll" if row.poll_address else "push",
+        failed=row.failed,
         heard_at=row.heard_at,
         version=row.version,
     )
-
-
-def reactions_of(kept: Mapping[str, str]) -> Mapping[str, str]:
-    """What each type of event makes happen: as set, or what is usual."""
-    return {event: str(kept.get(event, core.USUAL[event])) for event in core.EVENTS}
 
 
 def add(unit: Unit, wish: schemas.SetSignalSource) -> schemas.SignalSourceMade:
@@ -58,10 +53,16 @@ def add(unit: Unit, wish: schemas.SetSignalSource) -> schemas.SignalSourceMade:
     unit.sight.require_administrator()
     unit.require_proof("Adding a source of signals")
     token = secrets.token_urlsafe(32)
-    row = SignalSource(organisation_id=unit.viewer.organisation, token_hash=digest(token))
+    row = SignalSource(organisation_id=unit.viewer.organisation, token_hash=core.digest(token))
     _write(unit, row, wish)
     unit.db.add(row)
     unit.db.flush()
+    if wish.token:
+        # Last: nothing that is refused here leaves a stream there.
+        made = subscriptions.make(row.issuer, wish.token, "" if wish.polls else address_of(unit, row.id), token)
+        row.stream_id, row.audience, row.poll_address = made.ident, made.audience, made.poll_address
+        row.stream_token = unit.service.cipher.encrypt(wish.token.encode())
+        unit.db.flush()
     unit.record("signal_source.added", "signal_source", row.id, row.name, issuer=row.issuer, reactions=row.reactions)
     _tell(unit, f"{unit.viewer.name} added {row.name} ({row.issuer}), which may report security events.")
     return schemas.SignalSourceMade(source=_shown(unit, row), token=token)
@@ -79,13 +80,18 @@ def change(unit: Unit, ident: UUID, wish: schemas.SetSignalSource, version: int 
     return _shown(unit, row)
 
 
-def remove(unit: Unit, ident: UUID) -> None:
-    """Take no more events from it. What it reported is deleted; what came of that stays."""
+def remove(unit: Unit, ident: UUID) -> str:
+    """Take no more events from it, and delete its stream there, if it was made here. Gives what is left to do there.
+
+    What it reported is deleted; what came of that stays.
+    """
     row = _locked(unit, ident, "Removing a source of signals")
+    left = subscriptions.end(unit, row)
     unit.record("signal_source.removed", "signal_source", row.id, row.name)
     _tell(unit, f"{unit.viewer.name} removed {row.name}, which reported security events.")
     unit.db.delete(row)
     unit.db.flush()
+    return left
 
 
 def _locked(unit: Unit, ident: UUID, why: str) -> SignalSource:
@@ -116,13 +122,9 @@ def _write(unit: Unit, row: SignalSource, wish: schemas.SetSignalSource) -> None
     except SystemDown as error:
         raise BadInput(error.detail, "Check the address, or try again.", {"issuer": "bad"}) from error
     row.name, row.issuer, row.system_id = wish.name, wish.issuer.rstrip("/"), wish.system
-    row.audience = wish.audience.strip() or unit.service.address
+    if not row.stream_id:
+        row.audience = wish.audience.strip() or unit.service.address
     row.reactions = dict(wish.reactions)
-
-
-def digest(token: str) -> bytes:
-    """What is kept of a source's token."""
-    return hashlib.sha256(token.encode()).digest()
 
 
 def received(unit: Unit) -> schemas.ReceivedSignals:

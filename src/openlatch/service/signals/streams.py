@@ -13,12 +13,13 @@ from uuid import UUID
 from sqlalchemy import delete, func, or_, select
 
 from openlatch.core import sent_signals as core
+from openlatch.core import signals as core_signals
 from openlatch.core import webhooks as core_webhooks
 from openlatch.core.sent_signals import Status
 from openlatch.core.signals import VERIFICATION
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, TooMany
 from openlatch.json_values import JsonObject, JsonView
-from openlatch.service.signals import outgoing, receivers, sources
+from openlatch.service.signals import outgoing, receivers
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -48,7 +49,7 @@ def asker(service: Service, shown: str) -> Asker:
     """The receiver whose token was shown. NotSignedIn for another one."""
     with transaction(service.engine, None) as db:
         of = select(SignalStream.id, SignalStream.organisation_id)
-        found = db.execute(of.where(SignalStream.token_hash == sources.digest(shown))).first() if shown else None
+        found = db.execute(of.where(SignalStream.token_hash == core_signals.digest(shown))).first() if shown else None
     if found is None:
         raise NotSignedIn("The token that was shown is no receiver's.", "Show the one that an administrator gave.")
     with transaction(service.engine, found.organisation_id) as db:

@@ -13,10 +13,10 @@ from typing import Protocol
 from uuid import UUID
 
 import orjson
-from sqlalchemy import func, or_, select, update
+from sqlalchemy import ColumnElement, exists, func, or_, select, tuple_, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session as Db
-from sqlalchemy.orm import load_only
+from sqlalchemy.orm import aliased, load_only
 
 from openlatch.core import webhooks as core
 from openlatch.json_values import JsonObject
@@ -84,12 +84,10 @@ def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send:
     if not _ROOM.acquire(blocking=False):
         return False
     try:
-        until = _begin(service, organisation, ident)
+        until, made = _begin(service, organisation, ident, kind)
         if until is None:
             return False
         try:
-            with transaction(service.engine, organisation) as db:
-                made = make(db, organisation, ident, kind)
             sent = _send_due(service, organisation, ident, kind, send)
             return made == MADE_AT_ONCE or sent == SENT_AT_ONCE
         finally:
@@ -101,7 +99,8 @@ def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send:
         _ROOM.release()
 
 
-def _begin(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
+def _begin(service: Service, organisation: UUID, ident: UUID, kind: Kind) -> tuple[datetime | None, int]:
+    """Until when the receiver is this process's, None when it is another's; and how many entries were looked at."""
     now = service.clock()
     mine = update(Webhook).where(
         Webhook.id == ident,
@@ -109,7 +108,8 @@ def _begin(service: Service, organisation: UUID, ident: UUID) -> datetime | None
         or_(Webhook.busy_until.is_(None), Webhook.busy_until < now),
     )
     with transaction(service.engine, organisation) as db:
-        return db.scalar(mine.values(busy_until=now + LEASE).returning(Webhook.busy_until))
+        until = db.scalar(mine.values(busy_until=now + LEASE).returning(Webhook.busy_until))
+        return until, make(db, organisation, ident, kind) if until else 0
 
 
 def make(db: Db, organisation: UUID, ident: UUID, kind: Kind) -> int:
@@ -148,7 +148,7 @@ def _send_one(service: Service, organisation: UUID, ident: UUID, kind: Kind, sen
         if hook is None or hook.paused_at is not None or (hook.next_try_at is not None and hook.next_try_at > now):
             return None
         mine = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
-        mine = mine.where(or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= now))
+        mine = mine.where(or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= now), ~_behind(ident))
         delivery = db.scalars(mine.order_by(Delivery.position.nulls_first(), Delivery.id).limit(1)).first()
         if delivery is None:
             return None
@@ -159,6 +159,17 @@ def _send_one(service: Service, organisation: UUID, ident: UUID, kind: Kind, sen
     return outcome
 
 
+def _behind(ident: UUID) -> ColumnElement[bool]:
+    """Whether something about the same subject that happened before still waits: each subject is told of in order."""
+    earlier = aliased(Delivery)
+    return exists().where(
+        earlier.webhook_id == ident,
+        earlier.state == "waiting",
+        earlier.subject_id == Delivery.subject_id,
+        tuple_(earlier.position, earlier.part) < tuple_(Delivery.position, Delivery.part),
+    )
+
+
 class Entries:
     """The kind of those who receive what is journalled: each entry as an event, signed by a secret of both."""
 
@@ -166,7 +177,11 @@ class Entries:
 
     def made_of(self, db: Db, hook: Webhook, entries: Iterable[JournalEntry]) -> list[JsonObject]:
         """One of each entry that the receiver wants."""
-        return [{"position": one.position} for one in entries if core.wants(hook.actions, one.action)]
+        return [
+            {"position": one.position, "subject_id": one.subject_id}
+            for one in entries
+            if core.wants(hook.actions, one.action)
+        ]
 
     def message(
         self, service: Service, db: Db, hook: Webhook, delivery: Delivery, now: datetime

@@ -15,7 +15,9 @@ from openlatch.store.tables.base import Base, Owned
 class SignalSource(Owned, Base):
     """A transmitter of security events (OpenID Shared Signals Framework), and what each kind of event makes happen.
 
-    Of the token that it shows only the hash is kept. ``system_id``: names of its own are logins there.
+    Of the token that it shows only the hash is kept. ``system_id``: names of its own are logins there. A stream that
+    was made here at the transmitter has a ``stream_id``, and our token there, encrypted; one that is fetched has a
+    ``poll_address``, and what ``failed`` when it was fetched last.
     """
 
     __tablename__ = "signal_sources"
@@ -27,6 +29,10 @@ class SignalSource(Owned, Base):
     token_hash: Mapped[bytes]
     system_id: Mapped[UUID | None] = mapped_column(ForeignKey("systems.id"))
     reactions: Mapped[JsonObject] = mapped_column(server_default="{}")
+    stream_id: Mapped[str] = mapped_column(server_default="")
+    stream_token: Mapped[bytes | None] = mapped_column(deferred=True)
+    poll_address: Mapped[str] = mapped_column(server_default="")
+    failed: Mapped[str] = mapped_column(server_default="")
     heard_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(server_default="1")
 

@@ -49,7 +49,7 @@ class Delivery(Owned, Base):
 
     What it says is read from the journal each time that it is sent: what was erased there meanwhile is not sent. A
     security event is stored without whom it is about, which is looked up when it is sent; an entry may become several
-    (``part``).
+    (``part``). What is about one ``subject_id`` is sent in order.
     """
 
     __tablename__ = "deliveries"
@@ -57,12 +57,20 @@ class Delivery(Owned, Base):
         UniqueConstraint("webhook_id", "position", "part"),
         CheckConstraint("state in ('waiting', 'delivered', 'given_up')", name="state"),
         Index("ix_deliveries_due", "webhook_id", "next_try_at", postgresql_where=text("state = 'waiting'")),
+        Index(
+            "ix_deliveries_subject",
+            "webhook_id",
+            "subject_id",
+            "position",
+            postgresql_where=text("state = 'waiting' and subject_id is not null"),
+        ),
         Index("ix_deliveries_created_at", "created_at"),
     )
 
     webhook_id: Mapped[UUID] = mapped_column(ForeignKey("webhooks.id"))
     position: Mapped[int | None] = mapped_column(BigInteger)
     part: Mapped[int] = mapped_column(server_default="0")
+    subject_id: Mapped[UUID | None]
     person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     event: Mapped[JsonObject | None]
     state: Mapped[str] = mapped_column(server_default="waiting")

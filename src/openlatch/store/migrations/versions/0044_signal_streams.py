@@ -34,6 +34,9 @@ def upgrade() -> None:
     )
     op.execute('alter table signal_streams enable row level security')
     op.execute(f'create policy own_rows on signal_streams using ({OPEN}) with check ({OPEN})')
+    for name in ('stream_id', 'poll_address', 'failed'):
+        op.add_column('signal_sources', sa.Column(name, sa.Text(), server_default='', nullable=False))
+    op.add_column('signal_sources', sa.Column('stream_token', sa.LargeBinary(), nullable=True))
     op.create_table(
         'token_keys',
         sa.Column('number', sa.Integer(), primary_key=True),
@@ -43,10 +46,15 @@ def upgrade() -> None:
     op.add_column('webhooks', sa.Column('kind', sa.Text(), server_default='journal', nullable=False))
     op.create_check_constraint('kind', 'webhooks', "kind in ('journal', 'signals')")
     op.add_column('deliveries', sa.Column('part', sa.Integer(), server_default='0', nullable=False))
+    op.add_column('deliveries', sa.Column('subject_id', sa.Uuid(), nullable=True))
     op.add_column('deliveries', sa.Column('person_id', sa.Uuid(), sa.ForeignKey('people.id'), nullable=True))
     op.add_column('deliveries', sa.Column('event', JSONB(), nullable=True))
     op.drop_constraint(op.f('uq_deliveries_webhook_id_position'), 'deliveries')
     op.create_unique_constraint(None, 'deliveries', ['webhook_id', 'position', 'part'])
+    op.create_index(
+        'ix_deliveries_subject', 'deliveries', ['webhook_id', 'subject_id', 'position'],
+        postgresql_where=sa.text("state = 'waiting' and subject_id is not null"),
+    )
 
 
 def downgrade() -> None:
@@ -54,11 +62,14 @@ def downgrade() -> None:
     signals = "(select id from webhooks where kind = 'signals')"
     op.execute(f'delete from deliveries where webhook_id in {signals}')
     op.drop_table('signal_streams')
+    for name in ('stream_id', 'poll_address', 'failed', 'stream_token'):
+        op.drop_column('signal_sources', name)
     op.execute("delete from webhooks where kind = 'signals'")
     op.drop_table('token_keys')
     op.drop_constraint(op.f('uq_deliveries_webhook_id_position_part'), 'deliveries')
     op.create_unique_constraint(None, 'deliveries', ['webhook_id', 'position'])
-    for column in ('event', 'person_id', 'part'):
+    op.drop_index('ix_deliveries_subject', 'deliveries')
+    for column in ('event', 'person_id', 'subject_id', 'part'):
         op.drop_column('deliveries', column)
     op.drop_constraint(op.f('ck_webhooks_kind'), 'webhooks')
     op.drop_column('webhooks', 'kind')
