@@ -22,6 +22,8 @@ from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, NotSignedIn
 from openlatch.json_values import JsonList
 
+# Seconds that somebody at a terminal waits where the service is busy.
+PATIENCE = 10.0
 DEFAULT_URL = "http://127.0.0.1:8620"
 
 
@@ -73,7 +75,7 @@ def client() -> Client:
     saved = load()
     if not saved.token:
         raise NotSignedIn("Nobody is signed in.", "Sign in: openlatch login (or set OPENLATCH_TOKEN).")
-    return Client(saved.url, saved.token)
+    return Client(saved.url, saved.token, patience=PATIENCE)
 
 
 @functools.cache

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import inspect
+from collections.abc import Callable, Iterator, Mapping
 from datetime import date, datetime
 from typing import TypeVar
 
@@ -24,6 +25,11 @@ def end(until: date | datetime | None, prefix: str = "") -> JsonObject:
 
 def _written(value: object) -> str:
     return value.isoformat() if isinstance(value, datetime) else str(value).lower() if value is True else str(value)
+
+
+def is_iterator(method: Callable[..., object]) -> bool:
+    """Whether a method of ``Client`` gives one thing after the other."""
+    return str(inspect.signature(method).return_annotation).startswith(("Iterator[", "Generator["))
 
 
 class Calls:

@@ -29,7 +29,7 @@ from openlatch.client.revocations import RevocationsCalls
 from openlatch.client.settings import SettingsCalls
 from openlatch.client.signals import SignalsCalls
 from openlatch.client.systems import SystemsCalls
-from openlatch.client.transport import Transport
+from openlatch.client.transport import PATIENCE, Transport
 from openlatch.client.trends import TrendsCalls
 from openlatch.client.webhooks import WebhooksCalls
 
@@ -62,11 +62,25 @@ class Client(
 ):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
-    Every method raises CallFailed when the service says no, and Unreachable when none answers.
+    Every method raises CallFailed when the service says no, and Unreachable when none answers. Where the service is
+    busy and says for how long, a call is sent again, as long as that is within ``patience`` seconds in all.
     """
 
-    def __init__(self, address: str, token: str = "", transport: httpx.BaseTransport | None = None) -> None:
-        self._transport = Transport(address, token, transport)
+    def __init__(
+        self, address: str, token: str = "", transport: httpx.BaseTransport | None = None, patience: float = PATIENCE
+    ) -> None:
+        self._transport = Transport(address, token, transport, patience)
+
+    @classmethod
+    def over(cls, transport: Transport) -> Self:
+        """The calls over a transport that there is already."""
+        made = cls.__new__(cls)
+        made._transport = transport
+        return made
+
+    def close(self) -> None:
+        """Give the connections back."""
+        self._transport.close()
 
     def __enter__(self) -> Self:
         return self
@@ -74,4 +88,4 @@ class Client(
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._transport.close()
+        self.close()

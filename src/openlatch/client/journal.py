@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
+from contextlib import closing
+from time import monotonic
 
 import httpx
+import orjson
 
 from openlatch import schemas
 from openlatch.client.base import Calls
+from openlatch.client.transport import Unreachable
+from openlatch.json_values import JsonObject
+
+# Seconds without any answer after which changes are waited for no longer.
+_MOST_SILENCE = 300.0
 
 
 class JournalCalls(Calls):
@@ -30,6 +38,41 @@ class JournalCalls(Calls):
     def journal_events(self, after: int = 0) -> Iterator[str]:
         """OCSF events of the entries after a position, up to a thousand, line by line."""
         return self._transport.lines(f"/journal/events?after={after}")
+
+    def changes(self) -> Generator[schemas.Changed, None, None]:
+        """Of which kinds something changes, as it does. Where the connection is lost, everything may have changed.
+
+        It goes on until the token ends (CallFailed), or no service answers for five minutes (Unreachable).
+        """
+        last, wait = monotonic(), 1.0
+        while True:
+            try:
+                # Closed at once with this, where it can still wait for the connection to end.
+                with closing(self._transport.lines("/events")) as lines:
+                    for line in lines:
+                        last, wait = monotonic(), 1.0
+                        if line.startswith("data: "):
+                            yield schemas.Changed.model_validate_json(line.removeprefix("data: "))
+            except Unreachable:
+                if monotonic() > last + _MOST_SILENCE:
+                    raise
+            self._transport.wait(wait)
+            wait = min(wait * 2, 30.0)
+
+    def follow_journal(self, after: int) -> Generator[JsonObject, None, None]:
+        """The entries of the journal after a position as OCSF events, each as it happens; it does not end by itself.
+
+        ``metadata.sequence`` of an event is its position: with the last one that was seen nothing is lost or comes
+        twice.
+        """
+        with closing(self.changes()) as changes:
+            while True:
+                told = [orjson.loads(line) for line in self.journal_events(after)]
+                for event in told:
+                    after = event["metadata"]["sequence"]
+                    yield event
+                if not told:
+                    next(changes)
 
     def export_journal(self) -> Iterator[str]:
         """The whole journal, line by line."""

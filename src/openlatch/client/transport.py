@@ -1,4 +1,4 @@
-"""Sending calls and telling errors apart.
+"""Sending calls, sending them again where the service asks for that, and telling errors apart.
 
 OpenLatchError
 ├── CallFailed     the service said no; carries its problem document
@@ -7,19 +7,27 @@ OpenLatchError
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+import time
+from collections.abc import Generator, Iterator
+from contextlib import closing, contextmanager
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from typing import Any
 from uuid import uuid4
 
 import httpx
 
+from openlatch.client import greenlets
 from openlatch.errors import OpenLatchError
 from openlatch.json_values import JsonObject, JsonValue
 from openlatch.schemas import Problem
 from openlatch.tls import trusted
 
 PREFIX = "/api/v1"
+# What a call waits for in all, by default, where the service asks for it.
+PATIENCE = 30.0
+# Answers after which the same call may be sent again: nothing was done.
+_LATER = (429, 503)
 
 
 class CallFailed(OpenLatchError):
@@ -39,31 +47,58 @@ class Unreachable(OpenLatchError):
 
 
 class Transport:
-    """One service at one address, as whoever a token belongs to."""
+    """One service at one address, as whoever a token belongs to.
 
-    def __init__(self, address: str, token: str = "", transport: httpx.BaseTransport | None = None) -> None:
-        headers = {"Accept": "application/json", "User-Agent": "openlatch"}
-        if token:
-            headers["Authorization"] = f"Bearer {token}"
-        self._http = httpx.Client(base_url=address, headers=headers, timeout=60, verify=trusted(), transport=transport)
+    A call that is refused for now (429, 503) is sent again after as many seconds as ``Retry-After`` says (RFC 9110,
+    10.2.3), while that is no more than ``patience`` seconds in all.
+    """
+
+    def __init__(
+        self, address: str, token: str = "", transport: httpx.BaseTransport | None = None, patience: float = PATIENCE
+    ) -> None:
+        self.patience = patience
+        self._http = httpx.Client(transport=transport, **_settings(address, token))
 
     def close(self) -> None:
         """Give the connections back."""
         self._http.close()
 
+    def wait(self, seconds: float) -> None:
+        """Let time pass."""
+        time.sleep(seconds)
+
+    def _send(self, method: str, path: str, **more: Any) -> httpx.Response:
+        return self._http.request(method, path, **more)
+
+    def _read_lines(self, path: str) -> Generator[str, None, None]:
+        with self._http.stream("GET", path) as response:
+            if response.is_error:
+                response.read()
+            _refuse(response)
+            yield from response.iter_lines()
+
+    def _patiently(self, method: str, path: str, **more: Any) -> httpx.Response:
+        left = self.patience
+        while True:
+            with self._telling():
+                response = self._send(method, path, **more)
+            seconds = _seconds_to_wait(response)
+            if seconds is None or seconds > left:
+                return response
+            left -= seconds
+            self.wait(seconds)
+
     def call(self, method: str, path: str, **more: Any) -> JsonValue:
         """One call; gives the decoded answer. A POST is safe to send again: it carries a key of its own."""
         headers = {"Idempotency-Key": str(uuid4())} if method == "POST" and "json" in more else {}
         headers.update(more.pop("headers", {}))
-        with self._telling():
-            response = self._http.request(method, PREFIX + path, headers=headers, **more)
+        response = self._patiently(method, PREFIX + path, headers=headers, **more)
         _refuse(response)
         return response.json()
 
     def form(self, path: str, fields: dict[str, str]) -> JsonObject:
         """A call of the token interface, which takes forms and answers errors by RFC 6749 section 5.2."""
-        with self._telling():
-            response = self._http.post(path, data=fields)
+        response = self._patiently("POST", path, data=fields)
         found: JsonObject = response.json()
         if "error" in found:
             detail = f"{found['error']}: {found.get('error_description', '')}"
@@ -75,26 +110,21 @@ class Transport:
 
     def published(self, path: str) -> list[dict[str, str]]:
         """The keys of a JSON Web Key Set (RFC 7517), which anybody may ask for."""
-        with self._telling():
-            response = self._http.get(path)
+        response = self._patiently("GET", path)
         _refuse(response)
         keys: list[dict[str, str]] = response.json()["keys"]
         return keys
 
     def content(self, path: str) -> bytes:
         """An answer that is not JSON, whole."""
-        with self._telling():
-            response = self._http.get(PREFIX + path, timeout=httpx.Timeout(60, read=600))
+        response = self._patiently("GET", PREFIX + path, timeout=httpx.Timeout(60, read=600))
         _refuse(response)
         return response.content
 
-    def lines(self, path: str) -> Iterator[str]:
+    def lines(self, path: str) -> Generator[str, None, None]:
         """The lines of a streamed answer."""
-        with self._telling(), self._http.stream("GET", PREFIX + path) as response:
-            if response.is_error:
-                response.read()
-            _refuse(response)
-            yield from response.iter_lines()
+        with self._telling(), closing(self._read_lines(PREFIX + path)) as lines:
+            yield from lines
 
     @contextmanager
     def _telling(self) -> Iterator[None]:
@@ -102,9 +132,75 @@ class Transport:
             yield
         except httpx.TransportError as error:
             raise Unreachable(
-                f"No service answered at {self._http.base_url}: {error}",
+                f"No service answered at {self._base()}: {error}",
                 "Look whether it runs, and whether the address is right (OPENLATCH_URL, or openlatch login --url).",
             ) from error
+
+    def _base(self) -> httpx.URL:
+        return self._http.base_url
+
+
+class AsyncTransport(Transport):
+    """The same over asyncio: whatever waits lets other tasks go on. Used within ``greenlets.run``."""
+
+    def __init__(
+        self,
+        address: str,
+        token: str = "",
+        transport: httpx.AsyncBaseTransport | None = None,
+        patience: float = PATIENCE,
+    ) -> None:
+        self.patience = patience
+        self._async = httpx.AsyncClient(transport=transport, **_settings(address, token))
+
+    def close(self) -> None:
+        """Give the connections back."""
+        greenlets.wait_for(self._async.aclose())
+
+    def wait(self, seconds: float) -> None:
+        """Let time pass."""
+        greenlets.wait_for(greenlets.sleep(seconds))
+
+    def _send(self, method: str, path: str, **more: Any) -> httpx.Response:
+        return greenlets.wait_for(self._async.request(method, path, **more))
+
+    def _read_lines(self, path: str) -> Generator[str, None, None]:
+        opened = self._async.stream("GET", path)
+        response = greenlets.wait_for(opened.__aenter__())
+        try:
+            if response.is_error:
+                greenlets.wait_for(response.aread())
+            _refuse(response)
+            lines = response.aiter_lines()
+            while (line := greenlets.wait_for(anext(lines, None))) is not None:
+                yield line
+        finally:
+            greenlets.wait_for(opened.__aexit__(None, None, None))
+
+    def _base(self) -> httpx.URL:
+        return self._async.base_url
+
+
+def _settings(address: str, token: str) -> JsonObject:
+    headers = {"Accept": "application/json", "User-Agent": "openlatch"}
+    if token:
+        headers["Authorization"] = f"Bearer {token}"
+    return {"base_url": address, "headers": headers, "timeout": 60, "verify": trusted()}
+
+
+def _seconds_to_wait(response: httpx.Response) -> float | None:
+    """How long the service asks to wait, as seconds or until a date; None where it does not."""
+    written = response.headers.get("Retry-After", "").strip()
+    if response.status_code not in _LATER or not written:
+        return None
+    if written.isdecimal():
+        return float(written)
+    try:
+        until = parsedate_to_datetime(written)
+    except ValueError:
+        return None
+    until = until if until.tzinfo else until.replace(tzinfo=UTC)
+    return max((until - datetime.now(UTC)).total_seconds(), 0.0)
 
 
 def _refuse(response: httpx.Response) -> None:
