@@ -13,13 +13,14 @@ from pathlib import Path
 
 import httpx
 import psycopg
+import pymysql
 
 from openlatch.adapters import ADAPTERS, Maker
 from openlatch.conformance import World
 from openlatch.demo import loader
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
-from openlatch.test_systems import calendars, cloud, directory, host, mailboxes, telemetry
+from openlatch.test_systems import calendars, cloud, directory, host, mailboxes, mariadb, telemetry
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 TODAY = datetime(2026, 3, 2, tzinfo=UTC)
@@ -410,6 +411,78 @@ def scim(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     )
 
 
+def maria(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """A MariaDB server, asked by its owner's SQL."""
+    server = mariadb.MariadbServer(folder / "mariadb")
+    server.start()
+    logins = ("ann@'%'", "bob@'127.%'", "app_mailer@'127.0.0.1'")
+    server.run(
+        *(f"create user {one} identified by '{mariadb.LOGIN_PASSWORD}'" for one in logins),
+        "create database bookings",
+        "create table bookings.stays (id int, guest varchar(40), card varchar(40))",
+        "create role desk",
+        "create role season",
+        "grant select, insert, update on bookings.* to ann@'%' with grant option",
+        "grant select on bookings.* to bob@'127.%'",
+        "grant select (id, guest), update (guest), insert on bookings.stays to app_mailer@'127.0.0.1'",
+        "grant delete on bookings.* to desk",
+        "grant desk to season",
+        "grant season to ann@'%' with admin option",
+        "grant proxy on ann@'%' to bob@'127.%'",
+        "grant select on bookings.stays to public",
+        "grant all privileges on `bookings\\_%`.* to desk",
+        "create function bookings.open_days() returns int return 1",
+        "grant execute on function bookings.open_days to bob@'127.%'",
+        "create definer = ann@'%' sql security definer view bookings.guests as select guest from bookings.stays",
+    )
+    server.let_in(ADAPTER_PASSWORD)
+    opened: list[object] = []
+
+    def asked(who: str) -> str:
+        name, _, host = who.rpartition("@")
+        rows = server.run(
+            f"select Select_priv, Insert_priv, Update_priv, Grant_priv from mysql.db where User = '{name}' "
+            f"and Host = '{host}' and Db = 'bookings'"
+        )
+        return "".join(rows[0]).replace("N", "-") if rows else ""
+
+    def session() -> tuple[str, Callable[[], bool]]:
+        connection = server.signed_in("bob")
+        opened.append(connection)
+
+        def goes_on() -> bool:
+            try:
+                connection.ping(reconnect=False)
+            except pymysql.Error:
+                return False
+            return True
+
+        return "bob@127.%", goes_on
+
+    def locked(who: str) -> bool:
+        try:
+            server.signed_in(who.rpartition("@")[0]).close()
+        except pymysql.OperationalError:
+            return True
+        return False
+
+    return World(
+        ADAPTERS["mariadb"],
+        mariadb.usual(server),
+        "`bookings`.*",
+        "ann@%",
+        "bob@127.%",
+        asked,
+        {"port": 1},
+        server.stop,
+        session=session,
+        locked=locked,
+        extra={"server": server},
+        kind="mariadb",
+        secret=ADAPTER_PASSWORD,
+    )
+
+
 def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     """The worked example of the how-to, asked by reading its file."""
     file = folder / "rota.csv"
@@ -449,6 +522,7 @@ WORLDS = {
     "cloud": simulated,
     "dav": webdav,
     "scim": scim,
+    "mariadb": maria,
 }
 # For the adapter alone, as it is no kind of the service's.
 ALL_WORLDS = {**WORLDS, "example": example}

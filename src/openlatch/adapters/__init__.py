@@ -48,6 +48,7 @@ _CLASSES = {
     "cloud": ("cloud.adapter", "CloudAdapter"),
     "dav": ("webdav.adapter", "DavAdapter"),
     "scim": ("scim.adapter", "ScimAdapter"),
+    "mariadb": ("mariadb.adapter", "MariadbAdapter"),
 }
 
 

@@ -251,6 +251,7 @@ class SystemKind(StrEnum):
     CLOUD = "cloud"
     WEBDAV = "dav"
     SCIM = "scim"
+    MARIADB = "mariadb"
     OPEN_LATCH = "open_latch"
 
 

@@ -30,6 +30,7 @@ NAMES = {
     "cloud": "Cloud service",
     "dav": "WebDAV or CalDAV server",
     "scim": "Service with SCIM 2.0",
+    "mariadb": "MariaDB database",
     "open_latch": "Open Latch itself",
 }
 TRIAL_LIFE = timedelta(hours=1)

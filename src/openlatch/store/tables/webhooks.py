@@ -56,6 +56,13 @@ class Delivery(Owned, Base):
     __table_args__ = (
         UniqueConstraint("webhook_id", "position", "part"),
         CheckConstraint("state in ('waiting', 'delivered', 'given_up')", name="state"),
+        Index(
+            "ix_deliveries_waiting",
+            "webhook_id",
+            text("position nulls first"),
+            "id",
+            postgresql_where=text("state = 'waiting'"),
+        ),
         Index("ix_deliveries_due", "webhook_id", "next_try_at", postgresql_where=text("state = 'waiting'")),
         Index(
             "ix_deliveries_subject",

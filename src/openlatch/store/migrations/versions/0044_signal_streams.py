@@ -52,6 +52,10 @@ def upgrade() -> None:
     op.drop_constraint(op.f('uq_deliveries_webhook_id_position'), 'deliveries')
     op.create_unique_constraint(None, 'deliveries', ['webhook_id', 'position', 'part'])
     op.create_index(
+        'ix_deliveries_waiting', 'deliveries', ['webhook_id', sa.text('position nulls first'), 'id'],
+        postgresql_where=sa.text("state = 'waiting'"),
+    )
+    op.create_index(
         'ix_deliveries_subject', 'deliveries', ['webhook_id', 'subject_id', 'position'],
         postgresql_where=sa.text("state = 'waiting' and subject_id is not null"),
     )
@@ -69,6 +73,7 @@ def downgrade() -> None:
     op.drop_constraint(op.f('uq_deliveries_webhook_id_position_part'), 'deliveries')
     op.create_unique_constraint(None, 'deliveries', ['webhook_id', 'position'])
     op.drop_index('ix_deliveries_subject', 'deliveries')
+    op.drop_index('ix_deliveries_waiting', 'deliveries')
     for column in ('event', 'person_id', 'subject_id', 'part'):
         op.drop_column('deliveries', column)
     op.drop_constraint(op.f('ck_webhooks_kind'), 'webhooks')
