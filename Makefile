@@ -91,10 +91,10 @@ $(DOCS): .make/run mkdocs.yml $(shell find docs site src/openlatch/cli -type f -
 # The servers of the other systems. Without them the demo goes on and says so; their tests would fail.
 .make/systems: Makefile
 	@mkdir -p .make
-	@for program in slapd ldapsearch dovecot getfacl ssh-keygen cvtsudoers openssl saslpasswd2 /usr/lib/cyrus/bin/httpd; do \
+	@for program in slapd ldapsearch dovecot getfacl ssh-keygen ssh sshd mariadbd cvtsudoers openssl saslpasswd2 /usr/lib/cyrus/bin/httpd; do \
 		PATH="$$PATH:/usr/sbin" command -v $$program >/dev/null || missing=yes; \
 	done; \
-	if [ -n "$$missing" ]; then deploy/install-debian slapd ldap-utils dovecot-imapd acl openssh-client \
+	if [ -n "$$missing" ]; then deploy/install-debian slapd ldap-utils dovecot-imapd acl openssh-client openssh-server mariadb-server \
 			sudo openssl cyrus-caldav sasl2-bin \
 		|| { echo "The directory, mail and calendar servers could not be installed from Debian; continuing without them."; exit 0; }; fi; \
 	touch $@
@@ -127,8 +127,8 @@ $(DOCS): .make/run mkdocs.yml $(shell find docs site src/openlatch/cli -type f -
 # New versions of what we use: writes the lock files anew.
 lock: .make/dev
 	$(VENV)/bin/pip install --quiet pip-tools
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --upgrade --extra demo --extra report --extra docs --extra telemetry -o run.lock ../pyproject.toml
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --extra demo --extra report --extra docs --extra telemetry --extra dev -c run.lock -o dev.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --upgrade --extra demo --extra report --extra docs --extra telemetry --extra async -o run.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --extra demo --extra report --extra docs --extra telemetry --extra async --extra dev -c run.lock -o dev.lock ../pyproject.toml
 
 clean:
 	rm -rf .make $(VENV) console/node_modules console/src/service/openapi.d.ts src/openlatch/api/built src/openlatch/api/docs .data

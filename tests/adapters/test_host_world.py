@@ -417,3 +417,53 @@ def test_no_fault_of_a_program_is_taken_for_gone(
     with suppress(SystemDown):
         there = {(h.account, h.holder) for h in Reading.of(adapter.read()).holdings}
         assert {("login:ann", h.holder) for h in before if h.account == "login:ann"} <= there
+
+
+def test_certificates_let_in_by_authority_or_by_principal(root: Path) -> None:
+    """An authority that sshd trusts lets in whoever it names; with a file of principals only those who stand there."""
+    (root / "etc/ssh/authorities").write_text(KEYS["ann"] + "\n")
+    config = root / "etc/ssh/sshd_config"
+    config.write_text("TrustedUserCAKeys /etc/ssh/authorities\n")
+    finger = subprocess.run(["ssh-keygen", "-lf", "-"], input=KEYS["ann"], capture_output=True, text=True, check=True)
+    authority = "key:" + next(word for word in finger.stdout.split() if word.startswith("SHA256:"))
+    adapter = HostAdapter({"root": str(root)}, "")
+    reading = Reading.of(adapter.read())
+    trusted = {h.account: h for h in reading.holdings if h.holder == authority and h.handle["kind"] == "authority"}
+    assert {"login:bob", "login:dan", "login:root"} <= set(trusted)
+    assert "login:service" not in trusted
+    with pytest.raises(SystemRefused, match="trusts the authority"):
+        adapter.apply(StepKind.REMOVE, trusted["login:bob"].handle)
+    config.write_text("TrustedUserCAKeys /etc/ssh/authorities\nAuthorizedPrincipalsFile /etc/ssh/principals/%u\n")
+    (root / "etc/ssh/principals").mkdir()
+    named = root / "etc/ssh/principals/bob"
+    named.write_text('# who\ndesk\ncommand="/bin/echo \\"a b\\"",restrict night-shift\ndesk2\n')
+    reading = Reading.of(adapter.read())
+    found = {h.holder: h for h in reading.holdings if h.handle.get("kind") == "principal"}
+    assert {(h.account, who, h.level) for who, h in found.items()} == {
+        ("login:bob", "principal:desk", "shell"),
+        ("login:bob", "principal:night-shift", "command"),
+        ("login:bob", "principal:desk2", "shell"),
+    }
+    before = named.read_text()
+    desk = found["principal:desk"].handle
+    assert adapter.confirm(StepKind.REMOVE, desk) == "desk is still in etc/ssh/principals/bob"
+    adapter.apply(StepKind.REMOVE, desk)
+    assert named.read_text() == before.replace("desk\n", "", 1)
+    assert adapter.confirm(StepKind.REMOVE, desk) is None
+    adapter.apply(StepKind.GIVE, adapter.again(desk) or {})
+    assert sorted(named.read_text().splitlines()) == sorted(before.splitlines())
+
+
+def test_a_password_that_is_locked_keeps_nobody_out_whom_a_certificate_lets_in(root: Path) -> None:
+    """As with a key: until the account itself has expired."""
+    shadow = root / "etc/shadow"
+    shadow.write_text(shadow.read_text().replace("dan:", "dan:!"))
+    (root / "etc/ssh/authorities").write_text(KEYS["ann"] + "\n")
+    adapter = HostAdapter({"root": str(root)}, "")
+
+    def is_locked() -> bool:
+        return any(one.handle == "user:dan" and one.locked for one in Reading.of(adapter.read()).logins)
+
+    assert is_locked()
+    (root / "etc/ssh/sshd_config").write_text("TrustedUserCAKeys /etc/ssh/authorities\n")
+    assert not is_locked()

@@ -7,6 +7,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
@@ -20,7 +21,7 @@ from openlatch.conformance import World
 from openlatch.demo import loader
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
-from openlatch.test_systems import calendars, cloud, directory, host, mailboxes, mariadb, telemetry
+from openlatch.test_systems import calendars, cloud, directory, host, mailboxes, mariadb, ssh_server, telemetry
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 TODAY = datetime(2026, 3, 2, tzinfo=UTC)
@@ -255,6 +256,29 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         reduces=False,
         gives_new=False,
         spoilt=lambda handle, name: {**handle, "fingerprint": name},
+    )
+
+
+def through_ssh(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """The same host through a real sshd, whose only key has our program run there."""
+    there = unix(folder, make_telemetry)
+    server = ssh_server.SshServer(folder / "sshd", root=there.extra["root"])
+    server.start()
+
+    def stop() -> None:
+        server.stop()
+        there.stop()
+
+    told = {name: there.settings[name] for name in ("folders", "time_zone")}
+    return replace(
+        there,
+        make=ADAPTERS["ssh_host"],
+        settings={**ssh_server.usual(server), **told},
+        unreachable={"port": 1},
+        stop=stop,
+        secret=server.private("open-latch"),
+        kind="ssh_host",
+        extra={**there.extra, "server": server},
     )
 
 
@@ -523,6 +547,7 @@ WORLDS = {
     "dav": webdav,
     "scim": scim,
     "mariadb": maria,
+    "ssh_host": through_ssh,
 }
 # For the adapter alone, as it is no kind of the service's.
 ALL_WORLDS = {**WORLDS, "example": example}

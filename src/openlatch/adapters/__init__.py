@@ -48,6 +48,7 @@ _CLASSES = {
     "cloud": ("cloud.adapter", "CloudAdapter"),
     "dav": ("webdav.adapter", "DavAdapter"),
     "scim": ("scim.adapter", "ScimAdapter"),
+    "ssh_host": ("unix_host.remote", "RemoteHostAdapter"),
     "mariadb": ("mariadb.adapter", "MariadbAdapter"),
 }
 

@@ -8,9 +8,11 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import httpx
+if TYPE_CHECKING:
+    # Only for its types here: what runs on hosts has no packages.
+    import httpx
 
 CONNECT_SECONDS = 5
 STATEMENT_SECONDS = 20
@@ -25,6 +27,8 @@ def asked(http: httpx.Client, method: str, address: str, seconds: float = CALL_S
 
     Raises httpx.HTTPError like httpx, and httpx.ReadTimeout when time is up.
     """
+    import httpx
+
     deadline = time.monotonic() + seconds
     with http.stream(method, address, **given) as answer:
         body = bytearray()

@@ -94,7 +94,10 @@ _CLIENT = {
 }
 # Set by the shell that asks how a word goes on.
 COMPLETING = "_OPENLATCH_COMPLETE"
-_SERVICE = ("run", "restore", "move", "serve", "worker", "migrate", "new-key", "organisation", "connect", "demo")
+_SERVICE = (
+    *("run", "restore", "move", "serve", "worker", "migrate", "new-key", "organisation", "connect"),
+    *("host-program", "demo"),
+)
 
 
 class _Commands(click.Group):

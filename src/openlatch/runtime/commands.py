@@ -121,6 +121,16 @@ def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
     return settings
 
 
+@click.command("host-program")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+def host_program(file: Path) -> None:
+    """Write the program that answers on a remote host to FILE. It needs Python 3.11 there, and nothing else."""
+    from openlatch.adapters.unix_host import package
+
+    package.write(file)
+    click.echo(f"Wrote {file}. Copy it to the host as /usr/local/sbin/open-latch-host, owned by root.")
+
+
 @click.command()
 @click.option("--reset", is_flag=True, help="Start over.")
 @click.option("--port", default=8620, show_default=True, help="The port to serve on, if it is free.")
@@ -200,5 +210,6 @@ COMMANDS: dict[str, click.Command] = {
     "new-key": new_key,
     "organisation": organisation,
     "connect": connect,
+    "host-program": host_program,
     "demo": demo,
 }

@@ -1,4 +1,4 @@
-"""Servers of other systems, each in its own folder, on loopback, on a free port, never run as root."""
+"""Servers of other systems, each in its own folder, on loopback, on a free port; none but sshd is ever run as root."""
 
 from __future__ import annotations
 
@@ -27,6 +27,8 @@ class Server:
     process: subprocess.Popen[bytes] | None = None
     program: ClassVar[str] = ""
     package: ClassVar[str] = ""
+    # Whether it runs as whoever starts it, also as root: it lets in only its own user.
+    as_we_are: ClassVar[bool] = False
 
     @classmethod
     def installed(cls) -> str | None:
@@ -53,8 +55,9 @@ class Server:
         self.write()
         self.belong(self.folder)
         with appended(self.log) as log:
+            how = {} if self.as_we_are else unprivileged()
             self.process = subprocess.Popen(
-                [program, *self.arguments()], stdout=log, stderr=log, cwd="/", start_new_session=True, **unprivileged()
+                [program, *self.arguments()], stdout=log, stderr=log, cwd="/", start_new_session=True, **how
             )
         self._await_ready()
 

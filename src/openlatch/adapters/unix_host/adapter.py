@@ -36,7 +36,7 @@ from openlatch.adapters.contract import (
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.limits import CALL_SECONDS
-from openlatch.adapters.unix_host import exposure, files, lists, modes, rules, sessions
+from openlatch.adapters.unix_host import certificates, exposure, files, lists, modes, rules, sessions
 from openlatch.adapters.unix_host.holders import holders, left, not_told
 from openlatch.adapters.unix_host.people import DOOR, People, groups_of, users_of
 from openlatch.adapters.unix_host.rights import unable
@@ -64,7 +64,7 @@ ADMINISTRATION = "administration"
 FIRST_ORDINARY = 1000
 _KEYS = (".ssh/authorized_keys", ".ssh/authorized_keys2")
 _LOOKED_AT = (
-    "keys and certificate authorities of logins",
+    "keys and certificate authorities of logins, authorities and principals of sshd",
     "members of groups, primary groups too",
     "sudo rules",
     "users with UID 0",
@@ -75,7 +75,7 @@ _LOOKED_AT = (
 # Settings of sshd that let others in, and that are not covered.
 _LETS_IN = {
     "authorizedkeyscommand": "keys that a program gives (AuthorizedKeysCommand)",
-    "trustedusercakeys": "whoever a certificate authority lets in everywhere (TrustedUserCAKeys)",
+    "authorizedprincipalscommand": "principals that a program gives (AuthorizedPrincipalsCommand)",
     "match": "what is set for some only (Match)",
 }
 
@@ -141,6 +141,7 @@ class HostAdapter(Adapter):
         gaps[""] += [Gap("a line that names nobody", Why.NOT_SUPPORTED, place) for place in host.strange]
         found = [
             *self._keys(host, gaps),
+            *self._certificates(host, gaps),
             *_members(host),
             *self._rules(host, gaps),
             *self._lists(host, gaps),
@@ -187,12 +188,18 @@ class HostAdapter(Adapter):
             return self._change("etc/shadow", lambda c: _lock(c, _plain(detail["login"]), kind is StepKind.LOCK))
         if kind is StepKind.GIVE:
             return self._put_back(detail)
+        return self._take(kind, detail)
+
+    def _take(self, kind: StepKind, detail: JsonObject) -> str:
         match detail["kind"]:
             case "key":
                 changed = self._files_with_key(detail, kind)
                 return " ".join(
                     self._change(f, partial(files.without_key, fingerprint=detail["fingerprint"])) for f in changed
                 )
+            case "principal":
+                without = partial(certificates.without_principal, name=detail["principal"])
+                return self._change(detail["file"], without)
             case "member":
                 return self._change("etc/group", lambda c: _without_member(c, detail["group"], detail["user"]))
             case "rules":
@@ -251,6 +258,9 @@ class HostAdapter(Adapter):
             case "key":
                 there = self._files_with_key(detail, kind)
                 wrong = f"the key is still in {' and '.join(there)}" if there else None
+            case "principal":
+                there = any(one.name == detail["principal"] for one in self._principals(detail["file"]))
+                wrong = f"{detail['principal']} is still in {detail['file']}" if there else None
             case "member":
                 wrong = self._member_wrong(detail)
             case "rules":
@@ -353,7 +363,7 @@ class HostAdapter(Adapter):
 
     def _put_back(self, detail: JsonObject) -> str:
         match detail["kind"]:
-            case "key":
+            case "key" | "principal":
                 return self._change(detail["file"], lambda c: _with_line(c, detail["line"].encode("latin-1")))
             case "member":
                 return self._change("etc/group", lambda c: _with_member(c, detail))
@@ -380,8 +390,14 @@ class HostAdapter(Adapter):
         return People(users, groups, frozenset(locked), jobs, (*strange, *none))
 
     def _has_keys(self, name: str, fields: list[str]) -> bool:
-        """Whether a user has a key; assumed if the file can't be read."""
+        """Whether a key or a certificate lets a user in; assumed if the file can't be read."""
+        told = self._sshd()
+        named = told.get("authorizedprincipalsfile", "none")
         try:
+            if told.get("trustedusercakeys", "none") != "none" and (
+                named == "none" or any(any(self._principals(file)) for file in self._paths([named], name, fields))
+            ):
+                return True
             return any(any(files.keys(self._bytes(file, True))) for file in self._key_files(name, fields))
         except (SystemRefused, SystemDown):
             return True
@@ -389,7 +405,10 @@ class HostAdapter(Adapter):
     def _key_files(self, name: str, fields: list[str]) -> list[str]:
         """Where sshd looks for a user's keys (sshd_config(5), AuthorizedKeysFile)."""
         told = self._sshd().get("authorizedkeysfile")
-        patterns = told.split() if told else list(_KEYS)
+        return self._paths(told.split() if told else list(_KEYS), name, fields)
+
+    def _paths(self, patterns: Sequence[str], name: str, fields: list[str]) -> list[str]:
+        """Files of a user, by patterns as sshd_config(5) has them (TOKENS)."""
         home = fields[5].strip("/")
         found = []
         for pattern in patterns:
@@ -471,6 +490,52 @@ class HostAdapter(Adapter):
         hangs = (("key", f"whoever has this key has {runs} run, likely a machine"),) if runs else ()
         yield Login(holder, key.comment or key.fingerprint, False, marks, hangs=hangs)
         yield Holding(account, holder, False, level.key, key.until(self._zone), handle)
+
+    def _certificates(self, host: People, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
+        """Whom sshd lets in by a certificate: by authorities that it trusts for everybody, or by principals."""
+        file = self._sshd().get("trustedusercakeys", "none").strip('"').lstrip("/")
+        if file == "none":
+            return
+        try:
+            authorities = list(files.keys(self._bytes(file, True)))
+        except (SystemRefused, SystemDown) as error:
+            gaps[""].append(Gap(f"whom certificates let in ({error.detail})", Why.NOT_PERMITTED, file))
+            return
+        told = self._sshd().get("authorizedprincipalsfile", "none")
+        for name, fields in host.users.items() if authorities else ():
+            account = SharedAccount(f"login:{name}", fields[4].split(",")[0] or f"Login {name}", "login")
+            if told != "none":
+                yield from self._named(host, name, account, self._paths([told], name, fields), gaps)
+            elif host.has_shell(name):
+                yield account
+                for key in authorities:
+                    handle = {"kind": "authority", "file": file, "user": name, "fingerprint": key.fingerprint}
+                    yield Login(f"key:{key.fingerprint}", key.comment or key.fingerprint, False)
+                    yield Holding(account.handle, f"key:{key.fingerprint}", False, AUTHORITY.key, None, handle)
+
+    def _named(
+        self, host: People, name: str, account: SharedAccount, named: Sequence[str], gaps: dict[str, list[Gap]]
+    ) -> Iterator[Found]:
+        """The principals that a user's file names."""
+        for file in named:
+            try:
+                found = list(self._principals(file))
+            except (SystemRefused, SystemDown):
+                yield account
+                gap = Gap("principals, in what is no plain file or can't be read", Why.NOT_UNDERSTOOD, file)
+                gaps.setdefault(account.handle, []).append(gap)
+                continue
+            for one in found:
+                yield account
+                level = NO_SHELL if not host.has_shell(name) else COMMAND if one.command else SHELL
+                line = one.line.decode("latin-1")
+                handle = {"kind": "principal", "user": name, "file": file, "principal": one.name, "line": line}
+                marks = {"address": one.name} if "@" in one.name else {}
+                yield Login(f"principal:{one.name}", f"certificates for {one.name}", False, marks)
+                yield Holding(account.handle, f"principal:{one.name}", False, level.key, None, handle)
+
+    def _principals(self, file: str) -> Iterator[certificates.Principal]:
+        yield from certificates.principals(self._bytes(file, True))
 
     def _rules(self, host: People, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         yield SharedAccount(ADMINISTRATION, "Administration of the host", "administration")
@@ -772,6 +837,10 @@ def _by_hand(detail: JsonView) -> SystemRefused:
             "Give it another group with chgrp, or change its mode.",
         ),
         "mode": ("The mode of {folder} lets everyone in.", "Change its mode with chmod."),
+        "authority": (
+            "sshd trusts the authority in {file} for every login.",
+            "Take its key out there, or name principals for each login (AuthorizedPrincipalsFile).",
+        ),
         "everyone": ("{user} has this as everyone does.", "Take it from everyone."),
     }[detail["kind"]]
     return SystemRefused(told[0].format(**detail), f"{told[1]} Then have the host read again.")
