@@ -9,12 +9,18 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime
+from functools import partial
 from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
+from typing import Any
 
 import httpx
 import psycopg
 import pymysql
+from authlib.integrations.flask_oauth2 import AuthorizationServer
+from authlib.oauth2.rfc7009 import RevocationEndpoint
+from authlib.oauth2.rfc7662 import IntrospectionEndpoint
+from flask import Flask
 
 from openlatch.adapters import ADAPTERS, Maker
 from openlatch.conformance import World
@@ -22,6 +28,7 @@ from openlatch.demo import loader
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
 from openlatch.test_systems import calendars, cloud, directory, host, mailboxes, mariadb, ssh_server, telemetry
+from openlatch.test_systems.app_server import AppServer
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 TODAY = datetime(2026, 3, 2, tzinfo=UTC)
@@ -507,6 +514,106 @@ def maria(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     )
 
 
+_WORD = "made-up-for-a-client"
+
+
+class _Token(dict[str, Any]):
+    """A token as Authlib's endpoints ask for it."""
+
+    def check_client(self, client: Any) -> bool:
+        return True
+
+    def is_expired(self) -> bool:
+        return bool(self["exp"] < time.time())
+
+    def is_revoked(self) -> bool:
+        return bool(self["revoked"])
+
+
+class _Client:
+    """Open Latch's client there."""
+
+    client_id = "open-latch"
+
+    def check_client_secret(self, word: str) -> bool:
+        return word == _WORD
+
+    def check_endpoint_auth_method(self, method: str, endpoint: str) -> bool:
+        return method == "client_secret_basic"
+
+
+def oauth(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """An authorization server by Authlib's endpoints, asked by what it has stored."""
+    port = free_port()
+    issuer = f"http://127.0.0.1:{port}/tenant"
+    issued: dict[str, _Token] = {}
+
+    def issue(name: str, **told: Any) -> str:
+        token = f"{name}-{len(issued)}"
+        issued[token] = _Token(exp=int(time.time()) + 3600, revoked=False, **told)
+        return token
+
+    given = [
+        issue("mailer", client_id="mailer", aud="https://news.example.org", scope="read write", sub="ann"),
+        issue("mailer", client_id="mailer", aud="https://news.example.org", scope="read pay", sub="bob"),
+        issue("planner", client_id="planner", aud="https://news.example.org", scope="read"),
+        issue("bare", username="cy"),
+    ]
+
+    def query(self: object, token: str, hint: str | None) -> _Token | None:
+        return issued.get(token)
+
+    class Introspection(IntrospectionEndpoint):
+        query_token = query
+
+        def check_permission(self, token: _Token, client: _Client, request: Any) -> bool:
+            return client.client_id == "open-latch"
+
+        def introspect_token(self, token: _Token) -> dict[str, Any]:
+            return {name: value for name, value in token.items() if name != "revoked"}
+
+    class Revocation(RevocationEndpoint):
+        query_token = query
+
+        def revoke_token(self, token: _Token, request: Any) -> None:
+            token["revoked"] = True
+
+    app = Flask("authorization")
+    server = AuthorizationServer(app, lambda ident: _Client() if ident == "open-latch" else None, lambda *_: None)
+    server.register_endpoint(Introspection)
+    server.register_endpoint(Revocation)
+    base = f"http://127.0.0.1:{port}"
+    described = {"issuer": issuer}
+    for kind, path in (("introspection", "/introspect"), ("revocation", "/revoke")):
+        described[f"{kind}_endpoint"] = f"{base}{path}"
+        app.add_url_rule(path, kind, partial(server.create_endpoint_response, kind), methods=["POST"])
+    app.add_url_rule("/.well-known/oauth-authorization-server/tenant", "described", lambda: described)
+    running = AppServer(app, port)
+    running.start()
+
+    def asked(who: str) -> str:
+        good = [one["scope"] for one in issued.values() if f"app:{one.get('client_id')}" == who and not one["revoked"]]
+        return ", ".join(good)
+
+    return World(
+        ADAPTERS["oauth"],
+        {"issuer": issuer},
+        "https://news.example.org",
+        "app:mailer",
+        "app:planner",
+        asked,
+        {"issuer": "http://127.0.0.1:1"},
+        running.stop,
+        secret=f"open-latch:{_WORD} {' '.join(given)}",
+        reduces=False,
+        gives_new=False,
+        gives_again=False,
+        spoilt=lambda handle, name: {**handle, "tokens": [name]},
+        extra={"issued": issued, "described": described},
+        kind="oauth",
+    )
+
+
 def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     """The worked example of the how-to, asked by reading its file."""
     file = folder / "rota.csv"
@@ -547,6 +654,7 @@ WORLDS = {
     "dav": webdav,
     "scim": scim,
     "mariadb": maria,
+    "oauth": oauth,
     "ssh_host": through_ssh,
 }
 # For the adapter alone, as it is no kind of the service's.

@@ -49,6 +49,7 @@ _CLASSES = {
     "dav": ("webdav.adapter", "DavAdapter"),
     "scim": ("scim.adapter", "ScimAdapter"),
     "ssh_host": ("unix_host.remote", "RemoteHostAdapter"),
+    "oauth": ("oauth.adapter", "OAuthAdapter"),
     "mariadb": ("mariadb.adapter", "MariadbAdapter"),
 }
 

@@ -24,11 +24,11 @@ PASSES = 4
 
 
 @contextmanager
-def opened(address: str, secret: str) -> Iterator[httpx.Client]:
-    """A client for a service. SystemRefused for what is no address."""
+def opened(address: str, secret: str, auth: tuple[str, str] | None = None) -> Iterator[httpx.Client]:
+    """A client for a service: with a bearer token, or a name and a password. SystemRefused for what is no address."""
     headers = {"Authorization": f"Bearer {secret}"} if secret else {}
     try:
-        made = httpx.Client(base_url=address, headers=headers, timeout=CALL_SECONDS / 2, verify=trusted())
+        made = httpx.Client(base_url=address, headers=headers, timeout=CALL_SECONDS / 2, verify=trusted(), auth=auth)
     except httpx.InvalidURL as error:
         raise _not_an_address(error) from error
     except UnicodeEncodeError:

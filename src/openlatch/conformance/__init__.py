@@ -26,7 +26,8 @@ class World:
 
     Where the adapter can: ``session`` opens one, and gives its login and whether it still goes on; ``locked`` says
     whether a login is, of which ``lockable`` is one. ``reduces`` and ``gives_new`` say that it has a level that can be
-    reduced, and that it gives access that was not there before; ``spoilt`` puts a name from outside into a handle,
+    reduced, and that it gives access that was not there before; ``gives_again`` that it gives again what was taken
+    away; ``spoilt`` puts a name from outside into a handle,
     where handles have none of the holder's.
     """
 
@@ -44,6 +45,7 @@ class World:
     lockable: str = ""
     reduces: bool = True
     gives_new: bool = True
+    gives_again: bool = True
     spoilt: Callable[[JsonObject, str], JsonObject] | None = None
     kind: str = ""
     extra: dict[str, Any] = field(default_factory=dict)

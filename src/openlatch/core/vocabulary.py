@@ -252,6 +252,7 @@ class SystemKind(StrEnum):
     WEBDAV = "dav"
     SCIM = "scim"
     MARIADB = "mariadb"
+    OAUTH = "oauth"
     SSH_HOST = "ssh_host"
     OPEN_LATCH = "open_latch"
 

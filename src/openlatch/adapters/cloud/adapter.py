@@ -31,6 +31,7 @@ from openlatch.adapters.contract import (
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.json_http import all_rows, call, is_gone, not_understood, opened, said, segment, told
 from openlatch.adapters.limits import CALL_SECONDS
+from openlatch.adapters.oauth import tokens
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemRefused
@@ -101,7 +102,7 @@ class CloudAdapter(Adapter):
             spaces = all_rows(http, "/spaces")
             same = {s["id"] for s in spaces if s.get("version") and since.get(s["id"]) == s["version"]}
             members = {s["id"]: self._members(http, s["id"], gaps) for s in spaces if s["id"] not in same}
-            tokens = _complete(all_rows(http, "/tokens"), _OF_TOKENS, "a token", gaps)
+            issued = _complete(all_rows(http, "/tokens"), _OF_TOKENS, "a token", gaps)
             sessions = _complete(all_rows(http, "/sessions"), _OF_SESSIONS, "a session", gaps)
             activity = all_rows(http, "/activity", ("space", "who", "day", "permission"))
             open_ones = [found for s in spaces if s["id"] not in same for found in self._open(http, s["id"], gaps)]
@@ -110,7 +111,7 @@ class CloudAdapter(Adapter):
         yield from (
             _other_role(role) for role in sorted({r["role"] for m in members.values() for r in m} - set(_ORDER))
         )
-        links = list(_links([token for token in tokens if token["space"] not in same]))
+        links = list(_links([token for token in issued if token["space"] not in same]))
         yield from (scopes_level(scopes) for scopes in sorted({link.level.partition(" ")[2] for link in links}))
         for space in spaces:
             yield SharedAccount(space["id"], str(space.get("name") or space["id"]), "space", space.get("version", ""))
@@ -124,12 +125,12 @@ class CloudAdapter(Adapter):
             marks = {mark: text for mark, text in known.items() if text}
             hangs = tuple(
                 ("others", f"{t['app']} acts in {names.get(t['space'], t['space'])} by their consent: {t['scope']}")
-                for t in tokens
+                for t in issued
                 if t["person"] == ident
             )
             called = str(person.get("displayName") or person.get("userName") or ident)
             yield Login(ident, called, False, marks, person.get("active") is False, hangs)
-        for app in dict.fromkeys(token["app"] for token in tokens):
+        for app in dict.fromkeys(token["app"] for token in issued):
             yield Login(f"app:{app}", app, True)
         for space, rows in members.items():
             for row in rows:
@@ -199,7 +200,7 @@ class CloudAdapter(Adapter):
                 call(http, "DELETE", path)
                 return f"Took the rule {detail['rule_key']} away."
             if "token" in detail:
-                call(http, "POST", "/oauth/revoke", data={"token": detail["token"]})
+                tokens.revoke(http, "/oauth/revoke", detail["token"])
                 return "Revoked the token."
             if kind is StepKind.END_SESSIONS:
                 call(http, "DELETE", f"/sessions/{segment(detail['session'])}")
@@ -228,10 +229,8 @@ class CloudAdapter(Adapter):
             return self._still_open(detail)
         with opened(self._settings["address"], self._secret) as http:
             if "token" in detail:
-                answer = told(call(http, "POST", "/oauth/introspect", data={"token": detail["token"]}))
-                if not isinstance(answer.get("active"), bool):
-                    raise not_understood("/oauth/introspect")
-                return "the token is still good" if answer["active"] else None
+                about = tokens.introspected(http, "/oauth/introspect", detail["token"])
+                return "the token is still good" if about["active"] else None
             if kind is StepKind.END_SESSIONS:
                 there = any(row["id"] == detail["session"] for row in all_rows(http, "/sessions"))
                 return f"the session {detail['session']} still goes on" if there else None

@@ -32,6 +32,7 @@ NAMES = {
     "dav": "WebDAV or CalDAV server",
     "scim": "Service with SCIM 2.0",
     "mariadb": "MariaDB database",
+    "oauth": "Tokens of an authorization server",
     "open_latch": "Open Latch itself",
 }
 TRIAL_LIFE = timedelta(hours=1)

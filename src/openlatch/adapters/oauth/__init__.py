@@ -1,0 +1,1 @@
+"""Authorization servers by OAuth 2.0."""
