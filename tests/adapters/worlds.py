@@ -558,6 +558,8 @@ def oauth(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         issue("mailer", client_id="mailer", aud="https://news.example.org", scope="read pay", sub="bob"),
         issue("planner", client_id="planner", aud="https://news.example.org", scope="read"),
         issue("bare", username="cy"),
+        issue("own", username="ann", aud="https://news.example.org", scope="read write"),
+        issue("own", username="bob", aud="https://news.example.org", scope="read"),
     ]
 
     def query(self: object, token: str, hint: str | None) -> _Token | None:
@@ -592,15 +594,15 @@ def oauth(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     running.start()
 
     def asked(who: str) -> str:
-        good = [one["scope"] for one in issued.values() if f"app:{one.get('client_id')}" == who and not one["revoked"]]
-        return ", ".join(good)
+        name = who.removeprefix("user:")
+        return ", ".join(one["scope"] for one in issued.values() if one.get("username") == name and not one["revoked"])
 
     return World(
         ADAPTERS["oauth"],
         {"issuer": issuer},
         "https://news.example.org",
-        "app:mailer",
-        "app:planner",
+        "user:ann",
+        "user:bob",
         asked,
         {"issuer": "http://127.0.0.1:1"},
         running.stop,

@@ -93,7 +93,8 @@ class OAuthAdapter(Adapter):
                     held.setdefault((account, _holder(about)), []).append((ident, about))
         yield from (SharedAccount(account, account, "service") for account in sorted({a for a, _ in held}))
         yield from (
-            Login(who, who.partition(":")[2], who.startswith("app:")) for who in sorted({who for _, who in held})
+            Login(who, who.partition(":")[2], who.startswith("app:"), _marks(who))
+            for who in sorted({who for _, who in held})
         )
         links = [_link(account, who, of) for (account, who), of in sorted(held.items())]
         yield from (level(key) for key in sorted({link.level for link in links}))
@@ -177,6 +178,11 @@ def fingerprint(token: str) -> str:
 def _holder(about: JsonView) -> str:
     client = about.get("client_id")
     return f"app:{client}" if client else f"user:{about.get('username') or about.get('sub') or 'unknown'}"
+
+
+def _marks(who: str) -> dict[str, str]:
+    kind, _, name = who.partition(":")
+    return {"address": name} if kind == "user" and "@" in name else {}
 
 
 def _link(account: str, who: str, of: list[tuple[str, JsonObject]]) -> Holding:

@@ -195,6 +195,12 @@ def refuse_outdated(unit: Unit, grant: Grant, version: int | None) -> None:
 
 
 def _suspend(unit: Unit, change: Change, grant: Grant) -> Made:
+    if not prepare.can_be_given_again(unit, grant):
+        place = unit.db.get_one(AccountRow, grant.account_id).name
+        raise Conflict(
+            f"What is taken away in {place} can't be given again from here, so it can't be suspended.",
+            "End it, or wait until it is no longer needed.",
+        )
     with guarded(unit, grant) as warned:
         lifecycle.set_state(grant, GrantState.SUSPENDED)
         note(unit, "grant.suspended", grant, change)

@@ -311,7 +311,7 @@ def _target(unit: Unit, row: Grant, value: AnyRow, system: System, wish: Wish) -
     moves = adapter.plan(kind, detail) if trim is None or lower is not None else ()
     if trim is not None and trim.terms:
         moves = _taking_away(unit, adapter, row, value.terms, trim.terms)
-    back = StepKind.GIVE in adapter.can.steps and _can_give(unit, adapter, row, value)
+    back = _can_give(unit, adapter, row, value.terms[0].level.id if value.terms else None)
     return core.Target(value, connected, row.handle, trim, moves, adapter.can.sessions_first, back)
 
 
@@ -367,12 +367,24 @@ def _not_given_yet(
     return (True, details[0], trim, moves) if moves else by_hand
 
 
-def _can_give(unit: Unit, adapter: Adapter, row: Grant, value: AnyRow) -> bool:
+def can_be_given_again(unit: Unit, grant: Grant) -> bool:
+    """Whether what is taken away in the system can be given again from here; also where people do both by hand."""
+    account = unit.db.get_one(Account, grant.account_id)
+    system = unit.db.get_one(System, account.system_id)
+    if system.kind not in unit.service.adapters or not grant.handle:
+        return True
+    level = unit.db.scalars(select(TermRow.level_id).where(TermRow.grant_id == grant.id).limit(1)).first()
+    return _can_give(unit, adapter_for(unit.service, system), grant, level)
+
+
+def _can_give(unit: Unit, adapter: Adapter, row: Grant, level_id: UUID | None) -> bool:
     """Whether the system lets us give it again without anybody else: an app has to be linked by whoever uses it."""
+    if StepKind.GIVE not in adapter.can.steps:
+        return False
     if adapter.again(row.handle) is not None:
         return True
     account = unit.db.get_one(Account, row.account_id).handle or ""
-    level = _key_of(unit, value.terms[0].level.id) if value.terms else ""
+    level = _key_of(unit, level_id) if level_id else ""
     try:
         adapter.holding(account, row.handle.get("login", ""), level)
     except SystemRefused:
