@@ -81,8 +81,8 @@ def test_what_can_not_be_given_again_is_not_suspended(
     connect(service, organisation, world)
     with service.unit(organisation) as unit:
         grant = grant_of(unit, world, world.stays).id
+    wish = change_types.Change(change_types.ChangeKind("suspend"), "For a week.", (grant,))
     with pytest.raises(Conflict, match="can't be suspended"), service.unit(organisation) as unit:
-        wish = change_types.Change(change_types.ChangeKind("suspend"), "For a week.", (grant,))
         changes.carry_out(unit, wish)
     assert world.asked(world.stays)
 

@@ -29,7 +29,8 @@ from openlatch.store.tables import Organisation, PublishedKey, TokenKey, TreeHea
 ALGORITHM = "EdDSA"
 # How tokens are signed; those by the key that was derived are good until they run out.
 FOR_TOKENS = "RS256"
-_BITS = 2048
+# As strong as everything else here: 128 bits of security.
+_BITS = 3072
 TOKENS = b"open latch: tokens of visits"
 EVIDENCE = b"open latch: evidence of reviews"
 

@@ -92,10 +92,7 @@ class OAuthAdapter(Adapter):
                 for account in self._accounts(about):
                     held.setdefault((account, _holder(about)), []).append((ident, about))
         yield from (SharedAccount(account, account, "service") for account in sorted({a for a, _ in held}))
-        yield from (
-            Login(who, who.partition(":")[2], who.startswith("app:"), _marks(who))
-            for who in sorted({who for _, who in held})
-        )
+        yield from map(_login, sorted({who for _, who in held}))
         links = [_link(account, who, of) for (account, who), of in sorted(held.items())]
         yield from (level(key) for key in sorted({link.level for link in links}))
         yield from links
@@ -180,9 +177,10 @@ def _holder(about: JsonView) -> str:
     return f"app:{client}" if client else f"user:{about.get('username') or about.get('sub') or 'unknown'}"
 
 
-def _marks(who: str) -> dict[str, str]:
+def _login(who: str) -> Login:
     kind, _, name = who.partition(":")
-    return {"address": name} if kind == "user" and "@" in name else {}
+    marks = {"address": name} if kind == "user" and "@" in name else {}
+    return Login(who, name, kind == "app", marks)
 
 
 def _link(account: str, who: str, of: list[tuple[str, JsonObject]]) -> Holding:
