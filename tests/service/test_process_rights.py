@@ -68,6 +68,7 @@ def test_every_table_keeps_organisations_apart_for_every_role(cluster: Cluster, 
         "published_keys",
         "set_up_codes",
         "sign_in_attempts",
+        "token_keys",
     }
 
 

@@ -96,7 +96,7 @@ _CLIENT = {
 COMPLETING = "_OPENLATCH_COMPLETE"
 _SERVICE = (
     *("run", "restore", "move", "serve", "worker", "migrate", "new-key", "organisation", "connect"),
-    *("host-program", "demo"),
+    *("doctor", "host-program", "demo"),
 )
 
 

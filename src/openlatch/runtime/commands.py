@@ -121,6 +121,35 @@ def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
     return settings
 
 
+@click.command()
+@click.option("--output", type=click.Choice(("text", "json")), default="text", show_default=True)
+@click.pass_context
+def doctor(context: click.Context, output: str) -> None:
+    """Look whether the register holds together: journal, tree heads, versions, revocations, keys. Nothing is changed.
+
+    With the worker's configuration, while it runs or not. Exit code 1: something is wrong; what is only late is told.
+    """
+    from dataclasses import asdict
+
+    from openlatch.runtime import assembly
+    from openlatch.service import doctor as examination
+
+    found = []
+    for check in examination.examine(assembly.assemble(Settings.load())):
+        found.append(check)
+        if output == "text":
+            state = "WRONG" if check.wrong else "late" if check.late else "ok"
+            click.echo(f"{state:6} {check.organisation or 'database'}: {check.what} ({check.looked_at:,})")
+            for words in (*check.wrong[: examination.MOST_NAMED], *check.late[: examination.MOST_NAMED]):
+                click.echo(f"       {words}")
+            left = max(len(check.wrong) - examination.MOST_NAMED, 0)
+            if left:
+                click.echo(f"       and {left} more")
+    if output == "json":
+        click.echo(json.dumps([asdict(check) for check in found], indent=2))
+    context.exit(1 if any(check.wrong for check in found) else 0)
+
+
 @click.command("host-program")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 def host_program(file: Path) -> None:
@@ -210,6 +239,7 @@ COMMANDS: dict[str, click.Command] = {
     "new-key": new_key,
     "organisation": organisation,
     "connect": connect,
+    "doctor": doctor,
     "host-program": host_program,
     "demo": demo,
 }
