@@ -14,6 +14,7 @@ from openlatch.adapters import Reading
 from openlatch.adapters.unix_host import package, remote, wire
 from openlatch.adapters.unix_host.adapter import HostAdapter
 from openlatch.conformance import World
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from tests.adapters.worlds import through_ssh
 
@@ -68,7 +69,9 @@ def test_the_key_can_do_nothing_else(world: World) -> None:
     server = world.extra["server"]
     adapter = world.adapter()
     command = adapter._command(server.folder)
-    told = subprocess.run([*command[:-1], "cat /etc/passwd"], input="", capture_output=True, text=True, check=False)
+    told = subprocess.run(
+        [*command[:-1], "cat /etc/passwd"], input="whoami\n", capture_output=True, text=True, check=False
+    )
     assert json.loads(told.stdout)["refused"]
     adapter._told["root"] = "/nowhere"
     assert Reading.of(adapter.read()).accounts
@@ -91,7 +94,7 @@ def test_what_the_program_would_not_say_is_no_reading(
 ) -> None:
     """A message of the day, a thing of another version, an answer that breaks off."""
     adapter = world.adapter()
-    said = [sys.executable, "-c", f"import sys; sys.stdin.read(); sys.stdout.write({lines!r})"]
+    said = [sys.executable, "-c", f"import sys; sys.stdin.readline(); sys.stdout.write({lines!r})"]
     monkeypatch.setattr(adapter, "_command", lambda folder: said)
     with pytest.raises((SystemRefused, SystemDown), match=error):
         Reading.of(adapter.read())
@@ -103,6 +106,27 @@ def test_a_host_that_stalls_is_given_up(world: World, monkeypatch: pytest.Monkey
     monkeypatch.setattr(adapter, "_command", lambda folder: [sys.executable, "-c", "import time; time.sleep(60)"])
     with pytest.raises(SystemDown, match="did not answer"):
         adapter.check()
+
+
+def test_several_calls_go_over_one_connection_and_one_that_broke_is_made_anew(world: World) -> None:
+    """As a plan is carried out: what fails in between leaves nothing of its answer behind."""
+    adapter = world.adapter()
+    with adapter.together():
+        adapter.check()
+        first = adapter._process
+        for _ in range(3):
+            assert Reading.of(adapter.read()).accounts
+        assert adapter._process is first
+        with pytest.raises(SystemRefused):
+            adapter.confirm(StepKind.LOCK, {"login": "user:nobody-there"})
+        next(iter(adapter.read()))
+        adapter.check()
+        assert adapter._process is not first
+        adapter._process.kill()
+        with pytest.raises(SystemDown):
+            adapter.check()
+        adapter.check()
+    assert adapter._kept is None
 
 
 def test_the_program_runs_with_nothing_but_python(world: World, tmp_path: Path) -> None:

@@ -306,7 +306,7 @@ def test_tokens_are_exchanged_introspected_and_ended_as_the_standards_say(stack:
             client.exchange("nonsense", box)
     described = httpx.get(f"{stack.address}/.well-known/oauth-authorization-server").json()
     assert described["issuer"] == stack.address
-    assert httpx.get(described["jwks_uri"]).json()["keys"][0]["crv"] == "Ed25519"
+    assert httpx.get(described["jwks_uri"]).json()["keys"][0]["alg"] == "RS256"
     refused = httpx.post(described["token_endpoint"], data={"grant_type": "password"})
     assert (refused.status_code, refused.json()["error"]) == (400, "unsupported_grant_type")
     assert httpx.post(described["introspection_endpoint"], data={"token": "x"}).status_code == 401

@@ -1,10 +1,10 @@
-"""The program on a remote host: it takes one request from its input, and answers in lines of JSON.
+"""The program on a remote host: it takes requests from its input, one a line, and answers in lines of JSON.
 
 It is what the key of Open Latch has run there, whatever else that key asks for (sshd(8), ``command="…"``). It needs
 Python 3.11 and nothing else. Below which folder it works stands on its command line, not in the request.
 
 A request is ``{"version": 1, "call": …, "settings": {…}, "kind": …, "detail": {…}}``. Lines of an answer are
-``{"found": …}``, then ``{"done": …}``; or ``{"refused": …}`` or ``{"down": …}`` with ``remedy``.
+``{"found": …}``, and at the end ``{"done": …}``, or ``{"refused": …}`` or ``{"down": …}`` with ``remedy``.
 """
 
 from __future__ import annotations
@@ -60,18 +60,19 @@ def _answered(host: HostAdapter, asked: JsonObject) -> Iterator[JsonObject]:
 
 
 def run(root: str, given: TextIO, out: TextIO) -> None:
-    """Answer one request."""
-    try:
-        asked = dict(json.loads(given.read(LONGEST)))
-    except (TypeError, ValueError) as error:
-        asked = {"call": f"no request ({error})", "version": VERSION}
-    for line in answers(root, asked):
-        out.write(json.dumps(line) + "\n")
-    out.flush()
+    """Answer one request after the other, until there are no more."""
+    while line := given.readline(LONGEST):
+        try:
+            asked = dict(json.loads(line))
+        except (TypeError, ValueError) as error:
+            asked = {"call": f"no request ({error})", "version": VERSION}
+        for answer in answers(root, asked):
+            out.write(json.dumps(answer) + "\n")
+        out.flush()
 
 
 def main() -> None:
-    """Answer the request on standard input."""
+    """Answer the requests on standard input."""
     parser = argparse.ArgumentParser(description="Answers Open Latch about this host.")
     parser.add_argument("--root", default="/", help="the folder that the host's files are below (default /)")
     run(parser.parse_args().root, sys.stdin, sys.stdout)

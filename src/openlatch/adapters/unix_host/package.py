@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import py_compile
 import zipapp
 from collections.abc import Iterator
 from pathlib import Path
@@ -30,6 +31,9 @@ def write(target: Path) -> None:
             path = Path(folder) / name
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_text(text)
+            # Besides the source: a Python of the same version need not compile it each time, another one does.
+            how = py_compile.PycInvalidationMode.UNCHECKED_HASH
+            py_compile.compile(str(path), f"{path}c", name, doraise=True, invalidation_mode=how)
         zipapp.create_archive(folder, target, "/usr/bin/env python3", compressed=True)
     target.chmod(0o755)
 

@@ -11,7 +11,7 @@ import re
 import subprocess
 import threading
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -67,6 +67,9 @@ class RemoteHostAdapter(Adapter):
         self._told = {name: settings[name] for name in SETTINGS if settings.get(name)}
         # What is worked out without the host: plans, levels, and what a handle means.
         self._plain = HostAdapter({**self._told, "root": "/"}, "")
+        self._is_together = False
+        self._kept: ExitStack | None = None
+        self._process: subprocess.Popen[bytes] | None = None
 
     def check(self) -> None:
         """Sign in, and have the program there check what it needs."""
@@ -112,28 +115,51 @@ class RemoteHostAdapter(Adapter):
         raise SystemDown("The program on the host ended without an answer.", "It will be tried again.")
 
     @contextmanager
+    def together(self) -> Iterator[None]:
+        """One connection for all calls, as long as it lasts."""
+        self._is_together = True
+        try:
+            yield
+        finally:
+            self._is_together = False
+            self._let_go()
+
+    def _let_go(self) -> None:
+        kept, self._kept = self._kept, None
+        if kept is not None:
+            kept.close()
+
+    @contextmanager
     def _answer(self, request: JsonObject, seconds: float) -> Iterator[Iterator[JsonObject]]:
         """The lines of an answer. SystemDown when the host does not answer in time, or breaks off."""
-        body = json.dumps({"version": VERSION, "settings": self._told, **request}).encode()
-        with TemporaryDirectory(prefix="open-latch-ssh-") as folder, self._running(Path(folder)) as process:
-            timer = threading.Timer(seconds, process.kill)
-            timer.daemon = True
-            timer.start()
-            try:
-                assert process.stdin is not None
-                try:
-                    process.stdin.write(body)
-                    process.stdin.close()
-                except BrokenPipeError:
-                    # It says why on its way out.
-                    pass
-                yield self._lines(process)
-            finally:
-                timer.cancel()
+        line = json.dumps({"version": VERSION, "settings": self._told, **request}).encode() + b"\n"
+        if self._kept is None:
+            self._kept = ExitStack()
+            self._process = self._kept.enter_context(self._running())
+        process = self._process
+        assert process is not None
+        timer = threading.Timer(seconds, process.kill)
+        timer.daemon = True
+        timer.start()
+        try:
+            assert process.stdin is not None
+            # One that has ended says why on its other side.
+            with suppress(BrokenPipeError):
+                process.stdin.write(line)
+                process.stdin.flush()
+            yield self._lines(process)
+        except BaseException:
+            # What is left of the answer would be taken for the next one.
+            self._let_go()
+            raise
+        finally:
+            timer.cancel()
+            if not self._is_together:
+                self._let_go()
 
     def _lines(self, process: subprocess.Popen[bytes]) -> Iterator[JsonObject]:
         assert process.stdout is not None
-        is_done, size = False, 0
+        size = 0
         for written in process.stdout:
             size += len(written)
             if size > MOST_BYTES:
@@ -143,10 +169,10 @@ class RemoteHostAdapter(Adapter):
                 raise SystemRefused(str(line["refused"]), str(line.get("remedy", "")))
             if "down" in line:
                 raise SystemDown(str(line["down"]), str(line.get("remedy", "")))
-            is_done = is_done or "done" in line
             yield line
-        if not is_done:
-            self._raise(process)
+            if "done" in line:
+                return
+        self._raise(process)
 
     def _raise(self, process: subprocess.Popen[bytes]) -> None:
         assert process.stderr is not None
@@ -162,8 +188,11 @@ class RemoteHostAdapter(Adapter):
         raise SystemDown(f"{where} did not answer: {words}", "It will be tried again; look whether sshd runs there.")
 
     @contextmanager
-    def _running(self, folder: Path) -> Iterator[subprocess.Popen[bytes]]:
-        command = self._command(folder)
+    def _running(self) -> Iterator[subprocess.Popen[bytes]]:
+        with TemporaryDirectory(prefix="open-latch-ssh-") as folder:
+            yield from self._run(self._command(Path(folder)))
+
+    def _run(self, command: list[str]) -> Iterator[subprocess.Popen[bytes]]:
         try:
             process = subprocess.Popen(
                 command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True
@@ -176,8 +205,10 @@ class RemoteHostAdapter(Adapter):
             process.kill()
             process.wait()
             for stream in (process.stdin, process.stdout, process.stderr):
-                if stream is not None and not stream.closed:
-                    stream.close()
+                # What was still to be written to one that has ended goes nowhere.
+                with suppress(BrokenPipeError):
+                    if stream is not None:
+                        stream.close()
 
     def _command(self, folder: Path) -> list[str]:
         """The ssh command, with its files in a folder of its own. SystemRefused for settings that can't be meant."""
