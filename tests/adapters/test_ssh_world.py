@@ -47,6 +47,14 @@ def test_another_host_or_another_key_is_refused(world: World) -> None:
             world.adapter(**{name: value}).check()
 
 
+def test_a_key_in_one_line_is_the_same_key(world: World) -> None:
+    """As a field for passwords makes of it; what is no key is refused before anybody is called."""
+    for between in ("", " "):
+        world.adapter(world.secret.strip().replace("\n", between)).check()
+    with pytest.raises(SystemRefused, match="no private key"):
+        world.adapter("a word").check()
+
+
 def test_a_certificate_lets_in_by_its_principal_and_until_its_end(world: World) -> None:
     """A key that the host does not know, signed by the authority that it trusts."""
     server = world.extra["server"]

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import re
 import subprocess
+import textwrap
 import threading
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager, suppress
@@ -28,6 +29,7 @@ from openlatch.json_values import JsonObject
 _NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]*")
 _ADDRESS = re.compile(r"[A-Za-z0-9][A-Za-z0-9.:-]*")
 _KEY = re.compile(r"(@cert-authority )?(?:ssh|ecdsa|sk)-[a-z0-9@.-]+ [A-Za-z0-9+/=]+(?: .*)?")
+_PRIVATE = re.compile(r"(-----BEGIN [A-Z ]*PRIVATE KEY-----)(.+)(-----END [A-Z ]*PRIVATE KEY-----)", re.DOTALL)
 # What ssh says when the other side is somebody else, or lets us in no more.
 _REFUSED = re.compile(
     r"verification failed|Permission denied|no matching host key|Too many authentication", re.IGNORECASE
@@ -222,7 +224,7 @@ class RemoteHostAdapter(Adapter):
         named = f"[{address}]:{port}" if port != 22 else address
         (folder / "known_hosts").write_text(f"{marker}{named} {key}\n")
         (folder / "key").touch(mode=0o600)
-        (folder / "key").write_text(self._secret.strip() + "\n")
+        (folder / "key").write_text(_private_key(self._secret))
         options = {
             "BatchMode": "yes",
             "StrictHostKeyChecking": "yes",
@@ -251,6 +253,18 @@ class RemoteHostAdapter(Adapter):
         # Nothing of the machine's own configuration is used.
         given = [part for name, value in options.items() for part in ("-o", f"{name}={value}")]
         return ["ssh", "-F", "none", "-T", *given, "-p", str(port), "-l", user, "--", address, "open-latch-host"]
+
+
+def _private_key(secret: str) -> str:
+    """The private key as ssh reads it, also where a field of one line has taken its line ends out.
+
+    SystemRefused for what is none.
+    """
+    parts = _PRIVATE.fullmatch(secret.strip())
+    if parts is None:
+        raise SystemRefused("The secret is no private key.", "Give it as ssh-keygen writes it, without a passphrase.")
+    begin, body, end = parts.groups()
+    return "\n".join([begin, *textwrap.wrap("".join(body.split()), 70), end, ""])
 
 
 def _json(written: bytes) -> JsonObject:
