@@ -138,6 +138,22 @@ def test_what_open_latch_may_not_change_is_said(world: World) -> None:
         server.signed_in("open_latch", "wrong")
 
 
+def test_a_login_that_is_gone_is_not_made_by_giving_it_something(world: World) -> None:
+    """Whatever the server is set to; and names are quoted as they are read."""
+    server, adapter = world.extra["server"], world.adapter()
+    before = server.run("select @@global.sql_mode")[0][0]
+    server.run("set global sql_mode = 'ANSI_QUOTES'", "set global sql_quote_show_create = 0")
+    try:
+        handle = {**held(adapter, "`bookings`.*", "bob@127.%").handle, "member": "nobody@127.%"}
+        with pytest.raises(SystemRefused):
+            adapter.apply(StepKind.GIVE, handle)
+        assert server.run("select count(*) from mysql.global_priv where User = 'nobody'") == [(0,)]
+        (coverage,) = Reading.of(adapter.read()).coverage
+        assert not coverage.is_partial
+    finally:
+        server.run(f"set global sql_mode = '{before}'", "set global sql_quote_show_create = 1")
+
+
 @pytest.mark.parametrize(
     ("address", "login"),
     [

@@ -18,7 +18,7 @@ from openlatch.api import signal_streams
 from openlatch.api.app import make_app
 from openlatch.core import sent_signals as core
 from openlatch.core.signals import STREAM_UPDATED, VERIFICATION
-from openlatch.errors import BadInput, NotAllowed, NotFound
+from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.processes import free_port
 from openlatch.service.identity import sign_ins
 from openlatch.service.itself import inventory
@@ -360,6 +360,9 @@ def test_a_stream_is_made_at_a_transmitter_and_deleted_there(reached: Stream, po
     with small.service.unit(itself) as unit:
         made = sources.add(unit, wish).source
     assert (made.delivery, made.audience) == ("poll" if polls else "push", "https://desk.example.org")
+    other = wish.model_copy(update={"issuer": "https://other.example.org"})
+    with pytest.raises(Conflict, match="at another issuer"), small.service.unit(itself) as unit:
+        sources.change(unit, made.id, other, None)
     with pytest.raises(BadInput, match="a stream already"), small.service.unit(itself) as unit:
         sources.add(unit, wish.model_copy(update={"name": "Again"}))
     reached.revoke()

@@ -43,10 +43,14 @@ from openlatch.tls import trusted
 
 _LETS_IN_NOT = (ER.ACCESS_DENIED_ERROR, ER.DBACCESS_DENIED_ERROR, ER.HOST_NOT_PRIVILEGED, 1698)
 _NO_SUCH = (ER.NONEXISTING_GRANT, ER.NONEXISTING_TABLE_GRANT, ER.NONEXISTING_PROC_GRANT)
+# The server is full, shuts down, was waited for too long, or has ended this connection.
+_LATER = (1040, 1053, 1158, 1159, 1160, 1161, 1203, 1205, 1213, 1226, 1927, 1969)
 # The account is locked.
 _LOCKED = 4151
 # As whom: the server writes the empty name so.
 _ANYBODY = "@%"
+# Whatever the server is set to: a grant makes no login that is not there, and names are quoted as they are read.
+_AS_WE_READ = "set sql_mode = 'NO_AUTO_CREATE_USER', sql_quote_show_create = 1"
 _SAYS_NOTHING = "SHOW GRANTS does not tell what it has"
 _OWN_DATABASES = frozenset({"mysql", "information_schema", "performance_schema", "sys"})
 _USERS = """
@@ -248,15 +252,20 @@ class MariadbAdapter(Adapter):
                     f"The MariaDB server does not let {self._settings['user']} do that: {_said(error)}",
                     "Look at the name, the host, the password, and the privileges that the systems guide lists.",
                 ) from error
+            if _is_answer(error):
+                raise self._refused(error) from error
             raise SystemDown(
                 f"The MariaDB server did not answer: {_said(error)}",
                 "It will be tried again; look whether the server runs and can be reached.",
             ) from error
         except pymysql.Error as error:
-            raise SystemRefused(
-                f"The MariaDB server refused: {_said(error)}",
-                f"Look whether {self._settings['user']} has the privileges that the systems guide lists.",
-            ) from error
+            raise self._refused(error) from error
+
+    def _refused(self, error: Exception) -> SystemRefused:
+        return SystemRefused(
+            f"The MariaDB server refused: {_said(error)}",
+            f"Look whether {self._settings['user']} has the privileges that the systems guide lists.",
+        )
 
     def _connect(self, seconds: float) -> pymysql.Connection[Any]:
         return pymysql.connect(
@@ -270,6 +279,7 @@ class MariadbAdapter(Adapter):
             read_timeout=int(seconds),
             write_timeout=int(seconds),
             autocommit=True,
+            init_command=_AS_WE_READ,
         )
 
     def _encryption(self) -> ssl.SSLContext | None:
@@ -305,6 +315,12 @@ def _columns(held: Mapping[str, Held]) -> Iterator[FoundPart]:
             named.update((place, name) for of in rights.rights.values() for name in of)
     for place, name in sorted(named):
         yield FoundPart(place, name, name, "column")
+
+
+def _is_answer(error: Exception) -> bool:
+    """Whether the server has answered, and not only for now; errors from 2000 on are of the connection."""
+    code = error.args[0] if error.args else None
+    return isinstance(code, int) and not 2000 <= code < 3000 and code not in _LATER
 
 
 def _said(error: Exception) -> str:

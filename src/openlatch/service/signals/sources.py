@@ -117,6 +117,8 @@ def _write(unit: Unit, row: SignalSource, wish: schemas.SetSignalSource) -> None
         taken = select(SignalSource.id).where(SignalSource.name == wish.name)
         if unit.db.scalar(taken if row.id is None else taken.where(SignalSource.id != row.id)) is not None:
             raise Conflict(f"There is a source {wish.name!r} already.", "Use another name.")
+    if row.stream_id and wish.issuer.rstrip("/") != row.issuer:
+        raise Conflict("Its stream is at another issuer.", "Remove the source, and add it anew.")
     try:
         transmitter.metadata(wish.issuer)
     except SystemDown as error:
