@@ -302,7 +302,7 @@ def test_the_guide_for_a_server_of_ones_own_is_followed(reader: Reader) -> None:
     with reader.service(), reader.proxy() as address:
         _signs_in_through(address)
         _mail_goes_out(reader)
-    dump, restore = [text for kind, text in reader.section(8) if kind == "sh"]
+    dump, restore, examine = [text for kind, text in reader.section(8) if kind == "sh"]
     beside, rename = [text for kind, text in reader.section(8) if kind == "sql"]
     reader.shell(dump)
     with psycopg.connect(reader.cluster.url("openlatch")) as db:
@@ -310,6 +310,7 @@ def test_the_guide_for_a_server_of_ones_own_is_followed(reader: Reader) -> None:
     reader.sql(beside)
     reader.shell(restore)
     reader.sql(rename)
+    assert "WRONG" not in reader.shell(examine)
     for kind, text in reader.section(9):
         if kind == "sh":
             reader.shell(text)
