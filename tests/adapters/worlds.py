@@ -23,6 +23,7 @@ from authlib.oauth2.rfc7662 import IntrospectionEndpoint
 from flask import Flask
 
 from openlatch.adapters import ADAPTERS, Maker
+from openlatch.adapters.unix_host import package
 from openlatch.conformance import World
 from openlatch.demo import loader
 from openlatch.processes import free_port
@@ -269,7 +270,9 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
 def through_ssh(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     """The same host through a real sshd, whose only key has our program run there."""
     there = unix(folder, make_telemetry)
-    server = ssh_server.SshServer(folder / "sshd", root=there.extra["root"])
+    program = folder / "open-latch-host"
+    package.write(program)
+    server = ssh_server.SshServer(folder / "sshd", root=there.extra["root"], host_program=program)
     server.start()
 
     def stop() -> None:

@@ -10,7 +10,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from openlatch.adapters.unix_host import package
 from openlatch.test_systems.server import Server
 
 
@@ -23,6 +22,8 @@ class SshServer(Server):
     as_we_are = True
 
     root: Path = Path("/")
+    # The program of Open Latch that its key has run.
+    host_program: Path = Path("/usr/local/sbin/open-latch-host")
 
     @property
     def user(self) -> str:
@@ -33,15 +34,13 @@ class SshServer(Server):
         """Everything stays with whoever runs it: sshd takes keys from nobody else."""
 
     def write(self) -> None:
-        """Write its configuration, keys of the host and of Open Latch, and the program that the key has run."""
+        """Write its configuration, and keys of the host, of Open Latch and of an authority."""
         if os.getuid() == 0:
             Path("/run/sshd").mkdir(exist_ok=True)
         for name in ("host", "open-latch", "authority"):
             if not (self.folder / name).exists():
                 self._keygen("-t", "ed25519", "-N", "", "-C", name, "-f", str(self.folder / name))
-        program = self.folder / "open-latch-host"
-        package.write(program)
-        command = f"{sys.executable} -I {program} --root {self.root}"
+        command = f"{sys.executable} -I {self.host_program} --root {self.root}"
         key = (self.folder / "open-latch.pub").read_text()
         (self.folder / "authorized_keys").write_text(f'command="{command}",restrict {key}')
         (self.folder / "principals").write_text(f'command="{command}",restrict open-latch\n')
