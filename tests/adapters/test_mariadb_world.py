@@ -113,7 +113,7 @@ def test_what_is_not_understood_or_not_told_never_counts_as_absent(world: World)
     server, adapter = world.extra["server"], world.adapter()
     server.run("create user named@'hut.example.org' identified by 'x'", "flush privileges")
     (coverage,) = Reading.of(adapter.read()).coverage
-    assert ("named@hut.example.org", Why.NOT_SUPPORTED) in [(gap.place, gap.why) for gap in coverage.gaps]
+    assert ("named@hut.example.org", Why.NOT_UNDERSTOOD) in [(gap.place, gap.why) for gap in coverage.gaps]
     with pytest.raises(SystemRefused, match="does not tell"):
         adapter.confirm(StepKind.REMOVE, {"role": "desk", "member": "named@hut.example.org"})
     server.run("delete from mysql.global_priv where User = 'named'", "flush privileges")

@@ -49,6 +49,10 @@ def test_one_that_is_over_is_told_as_not_known(world: World) -> None:
         for gap in coverage.gaps
     )
     assert not coverage.is_partial
+    for token in world.extra["issued"].values():
+        token["revoked"] = True
+    (coverage,) = Reading.of(world.adapter().read()).coverage
+    assert coverage.is_partial
 
 
 def test_a_token_that_is_not_here_and_a_server_that_is_another_are_refused(world: World) -> None:

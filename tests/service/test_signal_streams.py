@@ -24,7 +24,7 @@ from openlatch.service.identity import sign_ins
 from openlatch.service.itself import inventory
 from openlatch.service.people import erasure, leavers
 from openlatch.service.revocations import prepare, revoke
-from openlatch.service.signals import outgoing, receivers, sources, subscriptions, transmitter
+from openlatch.service.signals import receivers, sent_events, sources, subscriptions, transmitter
 from openlatch.service.unit import Service
 from openlatch.service.webhooks import deliver
 from openlatch.store.tables import Delivery, Grant, Person, SignalSource, SignIn, Team
@@ -81,7 +81,8 @@ class Stream:
         return [(next(iter(one["events"])).rpartition("/")[2], one["sub_id"]) for one in read]
 
     def send(self) -> None:
-        deliver.deliver(self.small.service, self.small.itself.organisation, UUID(self.ident), outgoing.SECURITY_EVENTS)
+        whose = self.small.itself.organisation
+        deliver.deliver(self.small.service, whose, UUID(self.ident), sent_events.SECURITY_EVENTS)
 
     def revoke(self, grant: UUID | None = None) -> None:
         with self.small.acting_as_administrator("ines") as unit:
@@ -151,11 +152,11 @@ def test_an_end_of_access_is_pushed_within_the_same_moment_in_order_and_again_af
     stream.send()
     stream.small.clock.forward(seconds=30)
     with stream.small.service.unit(stream.small.itself) as unit:
-        assert deliver.due(unit, outgoing.SECURITY_EVENTS) == [UUID(stream.ident)]
+        assert deliver.due(unit, sent_events.SECURITY_EVENTS) == [UUID(stream.ident)]
         assert deliver.due(unit, deliver.ENTRIES) == []
     stream.send()
     refused, taken = receiver.got
-    assert (taken.headers["Content-Type"], taken.headers["Authorization"]) == (outgoing.TYPE, "Bearer of-the-desk")
+    assert (taken.headers["Content-Type"], taken.headers["Authorization"]) == (sent_events.TYPE, "Bearer of-the-desk")
     assert stream.read(refused.body.decode()) == stream.read(taken.body.decode())
     claims = stream.read(taken.body.decode())
     assert claims["sub_id"] == MARA

@@ -49,7 +49,7 @@ from openlatch.service.requests import answer as answer_request
 from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
 from openlatch.service.revocations import execute, prepare, revoke
 from openlatch.service.signals import subscriptions
-from openlatch.service.signals.outgoing import SECURITY_EVENTS
+from openlatch.service.signals.sent_events import SECURITY_EVENTS
 from openlatch.service.systems import apply_rules, readings, sealed_secrets, setup, tell_guards
 from openlatch.service.trends import letter as trends_letter
 from openlatch.service.unit import Service, Viewer

@@ -13,10 +13,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, timedelta
 from ipaddress import ip_address, ip_network
-from typing import Any
+from typing import TypeAlias
 
 import pymysql
 from pymysql.constants import ER
+from pymysql.cursors import Cursor
 
 from openlatch.adapters.contract import (
     NOTHING,
@@ -33,7 +34,7 @@ from openlatch.adapters.contract import (
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, READING_SECONDS, cut_off_after
-from openlatch.adapters.mariadb import grants, wording
+from openlatch.adapters.mariadb import grants, levels
 from openlatch.adapters.mariadb.grants import ALL, EVERYTHING, PUBLIC, Held, Rights, account
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
@@ -41,6 +42,8 @@ from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject, JsonView, SqlTuple
 from openlatch.tls import trusted
 
+# As its types have it, which the class itself does not.
+Db: TypeAlias = "pymysql.Connection[Cursor]"
 _LETS_IN_NOT = (ER.ACCESS_DENIED_ERROR, ER.DBACCESS_DENIED_ERROR, ER.HOST_NOT_PRIVILEGED, 1698)
 _NO_SUCH = (ER.NONEXISTING_GRANT, ER.NONEXISTING_TABLE_GRANT, ER.NONEXISTING_PROC_GRANT)
 # The server is full, shuts down, was waited for too long, or has ended this connection.
@@ -141,12 +144,10 @@ class MariadbAdapter(Adapter):
             held = {one: _held(db, one) for one in (*locked, *roles)}
             databases = [str(name) for (name,) in _asked(db, _DATABASES)]
             hangs = _hanging(db)
-            # Then it lets nobody in whose host is a name, and says nothing of them.
-            ((ignores,),) = _asked(db, "select @@skip_name_resolve")
             sessions = _asked(db, _SESSIONS)
         mine = held.pop(own, Held())
         locked.pop(own, None)
-        yield from wording.FIXED
+        yield from levels.FIXED
         yield from _accounts(held, databases)
         yield from _columns(held)
         prefix = self._settings.get("app_prefix") or "\0"
@@ -164,11 +165,7 @@ class MariadbAdapter(Adapter):
         ]
         if not mine.proxied.get(_ANYBODY):
             unable.append("proxies: PROXY ON ''@'' is not held with grant option")
-        unknown = [
-            Gap(line, Why.NOT_SUPPORTED if ignores and line == _SAYS_NOTHING else Why.NOT_UNDERSTOOD, who)
-            for who, each in held.items()
-            for line in each.unknown
-        ]
+        unknown = [Gap(line, Why.NOT_UNDERSTOOD, who) for who, each in held.items() for line in each.unknown]
         yield Coverage("", _LOOKED_AT, (*self._gaps(), *unknown), tuple(unable))
         yield Whole()
 
@@ -182,10 +179,10 @@ class MariadbAdapter(Adapter):
         """To fewer rights, or to the same without giving them on; a membership or a proxy to one without its option."""
         if (level, lower) in (("admin", "member"), ("proxy*", "proxy")):
             return True
-        fixed = {one.key for one in wording.FIXED}
+        fixed = {one.key for one in levels.FIXED}
         if not level or not lower or level in fixed or lower in fixed:
             return False
-        (has, gives_on), (left, still) = wording.rights_of(level), wording.rights_of(lower)
+        (has, gives_on), (left, still) = levels.rights_of(level), levels.rights_of(lower)
         # What all privileges are, depends on the place and the version.
         fewer = left <= has and bool(left) and (ALL not in has or left == has)
         return fewer and (still <= gives_on) and (left, still) != (has, gives_on)
@@ -198,7 +195,7 @@ class MariadbAdapter(Adapter):
         if account.startswith("login:"):
             admits = {"admits": "yes"} if level.endswith("*") else {}
             return {"proxied": account.removeprefix("login:"), "member": login, **admits}
-        rights, gives_on = wording.rights_of(level)
+        rights, gives_on = levels.rights_of(level)
         given: JsonObject = {right: [] for right in sorted(rights)}
         return {"place": account, "member": login, "given": given, "gives_on": gives_on}
 
@@ -232,12 +229,12 @@ class MariadbAdapter(Adapter):
                 return _login_wrong(db, kind, detail["login"])
             return _wrong(kind, detail, _held(db, detail["member"]))
 
-    def _own(self, db: pymysql.Connection[Any]) -> str:
+    def _own(self, db: Db) -> str:
         ((own,),) = _asked(db, "select current_user()")
         return str(own)
 
     @contextmanager
-    def _connection(self, seconds: float = CALL_SECONDS) -> Iterator[pymysql.Connection[Any]]:
+    def _connection(self, seconds: float = CALL_SECONDS) -> Iterator[Db]:
         try:
             db = self._connect(seconds)
             try:
@@ -267,7 +264,7 @@ class MariadbAdapter(Adapter):
             f"Look whether {self._settings['user']} has the privileges that the systems guide lists.",
         )
 
-    def _connect(self, seconds: float) -> pymysql.Connection[Any]:
+    def _connect(self, seconds: float) -> Db:
         return pymysql.connect(
             host=self._settings["host"],
             port=int(self._settings["port"]),
@@ -327,13 +324,13 @@ def _said(error: Exception) -> str:
     return str(error.args[-1] if error.args else error).splitlines()[0][:300]
 
 
-def _asked(db: pymysql.Connection[Any], statement: str, values: Sequence[object] = ()) -> list[SqlTuple]:
+def _asked(db: Db, statement: str, values: Sequence[object] = ()) -> list[SqlTuple]:
     with db.cursor() as cursor:
         cursor.execute(statement, tuple(values) or None)
         return list(cursor.fetchall())
 
 
-def _carry_out(db: pymysql.Connection[Any], statements: Sequence[str]) -> str:
+def _carry_out(db: Db, statements: Sequence[str]) -> str:
     with db.cursor() as cursor:
         for statement in statements:
             try:
@@ -345,7 +342,7 @@ def _carry_out(db: pymysql.Connection[Any], statements: Sequence[str]) -> str:
     return f"Carried out: {'; '.join(statements)}"
 
 
-def _held(db: pymysql.Connection[Any], whom: str) -> Held:
+def _held(db: Db, whom: str) -> Held:
     """What the server says that somebody has: nothing where there is no such user or role, unknown where it says
     nothing of one that there is.
     """
@@ -361,7 +358,7 @@ def _held(db: pymysql.Connection[Any], whom: str) -> Held:
     return grants.read(lines, whom)
 
 
-def _hanging(db: pymysql.Connection[Any]) -> dict[str, tuple[tuple[str, str], ...]]:
+def _hanging(db: Db) -> dict[str, tuple[tuple[str, str], ...]]:
     found: dict[str, list[tuple[str, str]]] = {}
     for definer, kind, name in _asked(db, _DEFINED):
         found.setdefault(str(definer), []).append(("object", f"the {kind} {name} runs with its rights"))
@@ -386,11 +383,11 @@ def _levels(held: Mapping[str, Held]) -> Iterator[Found]:
     keys = set()
     for each in held.values():
         for rights in each.places.values():
-            whole, columns = wording.all_rights(rights.rights)
+            whole, columns = levels.all_rights(rights.rights)
             if whole or rights.gives_on:
-                keys.add(wording.key_of(whole, rights.gives_on))
-            keys |= {wording.key_of(one, False) for one in columns.values()}
-    yield from map(wording.level, sorted(keys))
+                keys.add(levels.key_of(whole, rights.gives_on))
+            keys |= {levels.key_of(one, False) for one in columns.values()}
+    yield from map(levels.level, sorted(keys))
 
 
 def _holdings(held: Mapping[str, Held], logins: set[str]) -> Iterator[Holding]:
@@ -408,13 +405,13 @@ def _holdings(held: Mapping[str, Held], logins: set[str]) -> Iterator[Holding]:
     if held.get(everybody, Held()) != Held():
         for who in sorted(logins):
             handle = {"role": PUBLIC, "member": who, "everybody": "yes"}
-            yield Holding(everybody, who, False, wording.EVERYBODY.key, None, handle)
+            yield Holding(everybody, who, False, levels.EVERYBODY.key, None, handle)
 
 
 def _of_place(who: str, is_role: bool, place: str, rights: Rights) -> Holding:
-    whole, columns = wording.all_rights(rights.rights)
-    level = wording.key_of(whole, rights.gives_on) if whole or rights.gives_on else ""
-    parts = tuple((name, wording.key_of(of, False)) for name, of in sorted(columns.items()))
+    whole, columns = levels.all_rights(rights.rights)
+    level = levels.key_of(whole, rights.gives_on) if whole or rights.gives_on else ""
+    parts = tuple((name, levels.key_of(of, False)) for name, of in sorted(columns.items()))
     given = {name: list(of) for name, of in sorted(rights.rights.items())}
     handle = {"place": place, "member": who, "given": given, "gives_on": rights.gives_on}
     return Holding(place, who, is_role, level, None, handle, parts)
@@ -491,7 +488,7 @@ def _statements(kind: StepKind, detail: JsonView, held: Held) -> Iterator[str]:
         yield f"grant {grants.written(given) or 'usage'} on {place} to {whom}{option}"
         return
     has = held.places.get(place, Rights(place, {}, False))
-    left, still = (frozenset[str](), False) if kind is StepKind.REMOVE else wording.rights_of(detail["to"])
+    left, still = (frozenset[str](), False) if kind is StepKind.REMOVE else levels.rights_of(detail["to"])
     if has.gives_on and not still:
         yield f"revoke grant option on {place} from {whom}"
     over = {name: of for name, of in has.rights.items() if name not in left}
@@ -523,7 +520,7 @@ def _wrong(kind: StepKind, detail: JsonView, held: Held) -> str | None:
         if lacking or (detail.get("gives_on") and not has.gives_on):
             return f"{who} does not have {', '.join(lacking) or 'the grant option'} on {place} yet"
         return None
-    left, still = (frozenset[str](), False) if kind is StepKind.REMOVE else wording.rights_of(detail["to"])
+    left, still = (frozenset[str](), False) if kind is StepKind.REMOVE else levels.rights_of(detail["to"])
     over = sorted(set(has.rights) - left)
     if over or (has.gives_on and not still):
         return f"{who} still has {', '.join(over) or 'the grant option'} on {place}"
@@ -535,7 +532,7 @@ def _covers(has: Sequence[str] | None, wanted: Sequence[str]) -> bool:
     return has is not None and (not has or (bool(wanted) and set(wanted) <= set(has)))
 
 
-def _session_wrong(db: pymysql.Connection[Any], detail: JsonView) -> str | None:
+def _session_wrong(db: Db, detail: JsonView) -> str | None:
     row = _asked(
         db,
         "select 1 from information_schema.processlist where id = %s and user = %s and host = %s",
@@ -544,7 +541,7 @@ def _session_wrong(db: pymysql.Connection[Any], detail: JsonView) -> str | None:
     return f"connection {detail['id']} is still there" if row else None
 
 
-def _login_wrong(db: pymysql.Connection[Any], kind: StepKind, login: str) -> str | None:
+def _login_wrong(db: Db, kind: StepKind, login: str) -> str | None:
     """What is wrong with a login after a step. SystemRefused if a login to be locked does not exist."""
     known = {f"{name}@{host}": bool(locked) for name, host, is_role, locked in _asked(db, _USERS) if not is_role}
     if kind is StepKind.DROP:

@@ -96,8 +96,10 @@ class OAuthAdapter(Adapter):
         links = [_link(account, who, of) for (account, who), of in sorted(held.items())]
         yield from (level(key) for key in sorted({link.level for link in links}))
         yield from links
+        # Where it says so of every one, it may well not let Open Latch ask any more: then nothing counts as gone.
+        why = Why.NOT_SUPPORTED if held else Why.NOT_PERMITTED
         silent = [
-            Gap(f"the token {ident}: it is over, unknown there, or not for Open Latch to ask about", Why.NOT_SUPPORTED)
+            Gap(f"the token {ident}: it is over, unknown there, or not for Open Latch to ask about", why)
             for ident, about in known.items()
             if not about["active"]
         ]

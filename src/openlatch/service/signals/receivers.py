@@ -15,8 +15,8 @@ from openlatch.core.signals import STREAM_UPDATED, VERIFICATION
 from openlatch.core.webhooks import without_query
 from openlatch.errors import Conflict, NotFound
 from openlatch.service.notifications import notices
-from openlatch.service.signals import outgoing, sources
-from openlatch.service.signals.outgoing import SECURITY_EVENTS
+from openlatch.service.signals import sent_events, sources
+from openlatch.service.signals.sent_events import SECURITY_EVENTS
 from openlatch.service.unit import Unit
 from openlatch.service.webhooks import manage
 from openlatch.store import journal
@@ -121,7 +121,7 @@ def set_held(unit: Unit, ident: UUID, is_held: bool, reason: str) -> schemas.Sig
     hook.paused_at = unit.now if is_held else None
     hook.tries, hook.next_try_at = 0, None
     told = {"status": status_of(stream, hook).value, **({"reason": stream.reason} if stream.reason else {})}
-    unit.db.add(outgoing.own_event(stream, STREAM_UPDATED, told, unit.now))
+    unit.db.add(sent_events.own_event(stream, STREAM_UPDATED, told, unit.now))
     unit.db.flush()
     how = "paused" if is_held else "resumed"
     unit.record(f"signal_receiver.{how}", "signal_receiver", hook.id, hook.name, reason=stream.reason)
@@ -134,7 +134,7 @@ def verify(unit: Unit, ident: UUID) -> None:
     hook, stream = locked(unit, ident, "Testing a receiver of signals")
     if stream.set_up_at is None or status_of(stream, hook) is not core.Status.ENABLED:
         raise Conflict("The receiver has no stream that is enabled.", "It has to make one, or be resumed, first.")
-    unit.db.add(outgoing.own_event(stream, VERIFICATION, {}, unit.now))
+    unit.db.add(sent_events.own_event(stream, VERIFICATION, {}, unit.now))
     hook.next_try_at = None
     unit.db.flush()
     unit.announce("signal_receiver")

@@ -19,7 +19,7 @@ from openlatch.core.sent_signals import Status
 from openlatch.core.signals import VERIFICATION
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, TooMany
 from openlatch.json_values import JsonObject, JsonView
-from openlatch.service.signals import outgoing, receivers
+from openlatch.service.signals import receivers, sent_events
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -202,7 +202,7 @@ def verify(unit: Unit, ident: UUID, asked: JsonView) -> None:
         wait = stream.verified_at + core.BETWEEN_VERIFICATIONS - unit.now
         raise TooMany("A verification was asked for a moment ago.", wait=int(wait.total_seconds()) + 1)
     stream.verified_at = unit.now
-    unit.db.add(outgoing.own_event(stream, VERIFICATION, {} if state is None else {"state": state}, unit.now))
+    unit.db.add(sent_events.own_event(stream, VERIFICATION, {} if state is None else {"state": state}, unit.now))
     unit.db.flush()
     receivers.wake(unit, hook)
 
@@ -220,14 +220,14 @@ def fetch(unit: Unit, ident: UUID, asked: JsonView) -> Fetched:
         raise BadInput("maxEvents is no number.", "Send one from 0.")
     if receivers.status_of(stream, hook) is not Status.ENABLED:
         return Fetched({}, False)
-    outgoing.make(unit.db, stream)
+    sent_events.make(unit.db, stream)
     most = min(most, core.MOST_POLLED)
     of = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
     waiting = unit.db.scalars(of.order_by(Delivery.position.nulls_first(), Delivery.part, Delivery.id).limit(most + 1))
     found = waiting.all()
     for one in found[:most]:
         one.tries += 1
-    tokens = {str(one.id): outgoing.token(unit.service, unit.db, stream, one) for one in found[:most]}
+    tokens = {str(one.id): sent_events.token(unit.service, unit.db, stream, one) for one in found[:most]}
     return Fetched(tokens, len(found) > most)
 
 
