@@ -54,7 +54,7 @@ class Calls:
         return model.model_validate(self._transport.call("GET", path, params=given))
 
     def _page(self, path: str, row: type[Answer], options: Mapping[str, object]) -> schemas.Rows[Answer]:
-        given = {key: value for key, value in options.items() if value not in ("", None, False)}
+        given = {key: _written(value) for key, value in options.items() if value not in ("", None, False)}
         found = self._transport.call("GET", path, params=given)
         return schemas.Rows[row].model_validate(found)  # type: ignore[valid-type]
 

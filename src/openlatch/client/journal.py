@@ -11,7 +11,7 @@ import orjson
 
 from openlatch import schemas
 from openlatch.client.base import Calls
-from openlatch.client.transport import Unreachable
+from openlatch.client.transport import Query, Unreachable
 from openlatch.json_values import JsonObject
 
 # Seconds without any answer after which changes are waited for no longer.
@@ -23,7 +23,7 @@ class JournalCalls(Calls):
 
     def verify_journal(self, position: int | None = None, hash: str = "") -> schemas.JournalVerdict:
         """Have the service verify its journal; with a position and hash noted earlier also its end."""
-        params = {"position": position, "hash": hash} if position is not None else {}
+        params: dict[str, Query] = {"position": position, "hash": hash} if position is not None else {}
         found = self._transport.call("GET", "/journal/verify", params=params, timeout=httpx.Timeout(60, read=3600))
         return schemas.JournalVerdict.model_validate(found)
 

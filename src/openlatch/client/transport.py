@@ -8,11 +8,11 @@ OpenLatchError
 from __future__ import annotations
 
 import time
-from collections.abc import Generator, Iterator
+from collections.abc import Generator, Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
-from typing import Any
+from typing import IO, TypeAlias, TypedDict, Unpack
 from uuid import uuid4
 
 import httpx
@@ -46,6 +46,22 @@ class Unreachable(OpenLatchError):
     title = "No service answered"
 
 
+# What stands behind ``?`` in an address.
+Query: TypeAlias = str | int | float | bool | None
+
+
+class Options(TypedDict, total=False):
+    """What a call is made with; the names are httpx's."""
+
+    json: JsonValue
+    data: Mapping[str, str]
+    files: Mapping[str, tuple[str, IO[bytes] | bytes]]
+    content: bytes | IO[bytes] | Iterable[bytes]
+    params: Mapping[str, Query]
+    headers: dict[str, str]
+    timeout: httpx.Timeout
+
+
 class Transport:
     """One service at one address, as whoever a token belongs to.
 
@@ -67,7 +83,7 @@ class Transport:
         """Let time pass."""
         time.sleep(seconds)
 
-    def _send(self, method: str, path: str, **more: Any) -> httpx.Response:
+    def _send(self, method: str, path: str, **more: Unpack[Options]) -> httpx.Response:
         return self._http.request(method, path, **more)
 
     def _read_lines(self, path: str) -> Generator[str, None, None]:
@@ -77,7 +93,7 @@ class Transport:
             _refuse(response)
             yield from response.iter_lines()
 
-    def _patiently(self, method: str, path: str, **more: Any) -> httpx.Response:
+    def _patiently(self, method: str, path: str, **more: Unpack[Options]) -> httpx.Response:
         left = self.patience
         while True:
             with self._telling():
@@ -88,11 +104,11 @@ class Transport:
             left -= seconds
             self.wait(seconds)
 
-    def call(self, method: str, path: str, **more: Any) -> JsonValue:
+    def call(self, method: str, path: str, **more: Unpack[Options]) -> JsonValue:
         """One call; gives the decoded answer. A POST is safe to send again: it carries a key of its own."""
         headers = {"Idempotency-Key": str(uuid4())} if method == "POST" and "json" in more else {}
-        headers.update(more.pop("headers", {}))
-        response = self._patiently(method, PREFIX + path, headers=headers, **more)
+        more["headers"] = headers | more.get("headers", {})
+        response = self._patiently(method, PREFIX + path, **more)
         _refuse(response)
         return response.json()
 
@@ -161,7 +177,7 @@ class AsyncTransport(Transport):
         """Let time pass."""
         greenlets.wait_for(greenlets.sleep(seconds))
 
-    def _send(self, method: str, path: str, **more: Any) -> httpx.Response:
+    def _send(self, method: str, path: str, **more: Unpack[Options]) -> httpx.Response:
         return greenlets.wait_for(self._async.request(method, path, **more))
 
     def _read_lines(self, path: str) -> Generator[str, None, None]:

@@ -17,7 +17,6 @@ from datetime import UTC, datetime
 from functools import partial
 from itertools import islice
 from pathlib import Path, PurePosixPath
-from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from openlatch.adapters.contract import (
@@ -25,6 +24,7 @@ from openlatch.adapters.contract import (
     Abilities,
     Adapter,
     Found,
+    FoundLevel,
     FoundPart,
     FoundRule,
     Holding,
@@ -819,7 +819,7 @@ def _lists(told: str) -> list[lists.List]:
         raise SystemRefused(f"What getfacl tells is not understood: {error}.", "Nothing is taken for gone.") from error
 
 
-def _level_of(rights: str) -> Any:
+def _level_of(rights: str) -> FoundLevel:
     return WRITE if "w" in rights else READ
 
 

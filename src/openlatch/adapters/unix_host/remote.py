@@ -15,6 +15,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from typing import cast
 
 from openlatch.adapters.contract import NOTHING, Abilities, Adapter, Found, Setting
 from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, MOST_BYTES, READING_SECONDS
@@ -280,11 +281,10 @@ def _json(written: bytes) -> JsonObject:
     return line
 
 
-def _read(told: object) -> Found:
+def _read(told: JsonObject) -> Found:
     try:
-        found: Found = wire.read(told)  # type: ignore[arg-type]
+        return cast(Found, wire.read(told))
     except (KeyError, TypeError, ValueError) as error:
         raise SystemRefused(
             f"The program on the host tells something that is not understood: {error}.", "Install that of this version."
         ) from error
-    return found

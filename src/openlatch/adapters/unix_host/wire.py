@@ -8,7 +8,7 @@ from dataclasses import fields, is_dataclass
 from datetime import date
 from enum import Enum
 from functools import cache
-from typing import Any, Union, get_args, get_origin, get_type_hints
+from typing import Union, get_args, get_origin, get_type_hints
 
 from openlatch.adapters import contract
 from openlatch.adapters.coverage import Coverage
@@ -25,7 +25,7 @@ def written(thing: object) -> JsonObject:
     return {"is": type(thing).__name__, **_plain(thing)}
 
 
-def _plain(value: Any) -> JsonValue:
+def _plain(value: object) -> JsonValue:
     if isinstance(value, Enum):
         return value.value
     if isinstance(value, date):
@@ -37,13 +37,13 @@ def _plain(value: Any) -> JsonValue:
     return [_plain(each) for each in value] if isinstance(value, list | tuple) else value
 
 
-def read(told: JsonObject) -> Any:
+def read(told: JsonObject) -> object:
     """The inverse of ``written``. ValueError, TypeError or KeyError for what is not of that form."""
     kind = KINDS[told["is"]]
     return _made(kind, {name: value for name, value in told.items() if name != "is"})
 
 
-def _made(kind: type, told: JsonObject) -> Any:
+def _made(kind: type, told: JsonObject) -> object:
     hints = _hints(kind)
     unknown = set(told) - set(hints)
     if unknown:
@@ -52,12 +52,12 @@ def _made(kind: type, told: JsonObject) -> Any:
 
 
 @cache
-def _hints(kind: type) -> dict[str, Any]:
+def _hints(kind: type) -> dict[str, object]:
     hints = get_type_hints(kind)
     return {one.name: hints[one.name] for one in fields(kind)}
 
 
-def _value(hint: Any, value: Any) -> Any:
+def _value(hint: object, value: JsonValue) -> JsonValue:
     origin, inner = get_origin(hint), get_args(hint)
     if origin in (Union, types.UnionType):
         # Only optional ones occur.

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -19,6 +18,7 @@ from openlatch.core.exposure.space import TooEntangled
 from openlatch.service.exposure import account_rules, evaluate
 from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.unit import Unit
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account
 
 # Lines shown; all changes are counted.
@@ -163,7 +163,7 @@ def _compared(old: Found | None, new: Found | None, after: AccountRules) -> Diff
         return Difference(Change.CHANGED)
 
 
-def _words(ways: Sequence[Any], zone: ZoneInfo) -> list[str]:
+def _words(ways: Sequence[AnyRow], zone: ZoneInfo) -> list[str]:
     return [sentences.way_in_words(way, zone).rstrip(",") for way in ways]
 
 

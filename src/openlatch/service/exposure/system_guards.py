@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import Select, select
 
 from openlatch.core.ids import new_id
 from openlatch.core.vocabulary import ToldGuardState
@@ -106,7 +105,7 @@ def of_guards(unit: Unit) -> dict[UUID, list[JsonObject]]:
     return found
 
 
-def _everywhere() -> Any:
+def _everywhere() -> Select[ExposureGuard]:
     return select(ExposureGuard).where(
         ExposureGuard.account_id.is_(None), ExposureGuard.account_kind.is_(None), ExposureGuard.resource_id.is_(None)
     )

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
 from datetime import datetime, timedelta
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -26,6 +25,7 @@ from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.due import is_over
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
 
 # When to look again while the same grant is being changed in its system.
@@ -117,7 +117,7 @@ def holdings(
     return details, ""
 
 
-def _held(unit: Unit, grant: Grant) -> Sequence[Any]:
+def _held(unit: Unit, grant: Grant) -> Sequence[AnyRow]:
     return unit.db.execute(
         select(Level.key, Resource.key.label("part"))
         .join(Term, Term.level_id == Level.id)

@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Iterator
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
 import orjson
@@ -197,7 +196,7 @@ def _forget_names(unit: Unit, person: Person, called: str) -> None:
     unit.db.flush()
 
 
-def _tables() -> Iterator[Any]:
+def _tables() -> Iterator[AnyTable]:
     for table in Base.metadata.sorted_tables:
         if "organisation_id" in table.columns and table.name not in _APART:
             yield table

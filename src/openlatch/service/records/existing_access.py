@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -25,6 +24,7 @@ from openlatch.service.latches import guard
 from openlatch.service.records.kinds import Table
 from openlatch.service.unit import Unit
 from openlatch.store.access import mapping
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, Team
 
 _HOLDERS: dict[HolderKind, Table] = {
@@ -191,7 +191,7 @@ def _line(unit: Unit, number: int, line: Known) -> schemas.RecordedLine:
     return named.model_copy(update={"does": "new", "grant_id": grant.id})
 
 
-def _holder(unit: Unit, line: Known, account: Account) -> Any:
+def _holder(unit: Unit, line: Known, account: Account) -> AnyRow:
     table = _HOLDERS[line.holder_kind]
     visible = {
         HolderKind.PERSON: unit.sight.people,

@@ -8,9 +8,9 @@ import json
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from tempfile import SpooledTemporaryFile
-from typing import IO, Any, BinaryIO
+from typing import IO, BinaryIO
 
-from sqlalchemy import select
+from sqlalchemy import Select, select
 
 from openlatch import schemas
 from openlatch.core.checks import require_count
@@ -120,7 +120,7 @@ def keep(unit: Unit, kind_name: str, matching: Mapping[str, str]) -> None:
     unit.db.flush()
 
 
-def _kept(kind: str, columns: list[str]) -> Any:
+def _kept(kind: str, columns: list[str]) -> Select[FileMatching]:
     return select(FileMatching).where(FileMatching.kind == kind, FileMatching.columns == sorted(columns))
 
 

@@ -9,10 +9,9 @@ import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from icalendar import Calendar, Event
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select
 
 from openlatch import schemas
 from openlatch.core.vocabulary import GrantState, Standing
@@ -146,7 +145,7 @@ def _entries(unit: Unit) -> Iterator[_Entry]:
         yield _Entry(f"grant-{row['id']}", row["until"], f"{who} to {row['account']['name']} ends", words, place, "End")
 
 
-def _ending(unit: Unit) -> Any:
+def _ending(unit: Unit) -> ColumnElement[bool]:
     """Ends of one's own access, of access one gave, and of what one answers for; not everybody's, even for
     administrators.
     """

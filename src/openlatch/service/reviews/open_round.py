@@ -7,7 +7,6 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -34,6 +33,7 @@ from openlatch.store.lists.register import LIVE
 from openlatch.store.lists.reviews import SCOPES
 from openlatch.store.reviews import population as review_population
 from openlatch.store.reviews.population import GrantRow, chosen
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, Grant, Level, Membership, Person, Round, SignIn, Team
 
 MOST_ITEMS = 100_000
@@ -115,7 +115,7 @@ def preview(unit: Unit, review: Review) -> schemas.Population:
         schemas.PopulationOf.model_validate(p.stored)
         for p in review_population.choose(unit.db, unit.viewer.organisation, scopes)
     ]
-    people: Sequence[Any] = unit.db.execute(_without_sign_in(unit, review, list(scopes)).limit(MOST_NAMES + 1)).all()
+    people: Sequence[AnyRow] = unit.db.execute(_without_sign_in(unit, review, list(scopes)).limit(MOST_NAMES + 1)).all()
     named = [schemas.Named(id=ident, name=name) for ident, name in people]
     return schemas.Population(
         population=population,

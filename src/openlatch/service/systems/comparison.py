@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, cast
+from typing import cast
 from uuid import UUID
 
 import orjson
@@ -30,7 +30,7 @@ from openlatch.service.systems import login_matching, sessions_and_use
 from openlatch.service.systems.staging import BLOCK, Spool, batches, instant
 from openlatch.service.unit import Unit
 from openlatch.store.database import at_large
-from openlatch.store.sql_types import Expression
+from openlatch.store.sql_types import AnyRow, Expression
 from openlatch.store.tables import Account, Grant, Level, Organisation, Resource, System, Term
 
 # The sensitivity of accounts that a reading finds, until somebody sets it.
@@ -131,7 +131,7 @@ _MAKE_TERMS = """
 
 
 # A row of a comparison in SQL, with the columns that its statement names.
-StagedRow = Any
+StagedRow = AnyRow
 
 
 @dataclass(frozen=True, slots=True)

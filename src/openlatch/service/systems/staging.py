@@ -7,12 +7,12 @@ most: only their digests are loaded, and the rest only where a digest changed.
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from hashlib import blake2b
 from itertools import chain
 from types import TracebackType
-from typing import Any, BinaryIO, Self
+from typing import BinaryIO, Self
 
 import orjson
 from sqlalchemy import text
@@ -33,6 +33,7 @@ from openlatch.adapters import (
     UsedOutside,
     whole,
 )
+from openlatch.json_values import SqlTuple
 from openlatch.store.database import driver_of
 
 TABLES = {
@@ -218,7 +219,7 @@ def instant(written: str) -> datetime | None:
     return datetime.fromisoformat(written) if written else None
 
 
-def batches(db: Db, statement: str, named: Mapping[str, object]) -> Iterator[Sequence[Any]]:
+def batches(db: Db, statement: str, named: Mapping[str, object]) -> Iterator[SqlTuple]:
     """The rows of a statement about a reading, in batches; nothing they depend on changes meanwhile."""
     rows = db.execute(text(statement), dict(named)).all()
     yield from (rows[start : start + BLOCK] for start in range(0, len(rows), BLOCK))

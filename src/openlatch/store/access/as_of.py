@@ -12,7 +12,6 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -24,6 +23,7 @@ from openlatch.core.time_windows import Window
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 from openlatch.json_values import JsonList, JsonView
 from openlatch.store.access.mapping import hours_value
+from openlatch.store.sql_types import AnyRow
 
 # Whoever was ever behind the holders named. Nothing here looks at time: that is for whoever reads what is found.
 _EVER_BEHIND = text(
@@ -187,7 +187,7 @@ class _Reader:
             history[row.id].append(row)
         return [past for versions in history.values() if (past := self._past(versions)) is not None]
 
-    def _past(self, versions: Sequence[Any]) -> Past | None:
+    def _past(self, versions: Sequence[AnyRow]) -> Past | None:
         at, believed = min(self.moment.at, self.moment.believed), self.moment.believed
         known = [version for version in versions if version.since <= believed]
         if not known:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import datetime, time
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -16,6 +15,7 @@ from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 from openlatch.json_values import JsonObject, SqlTuple
 from openlatch.store.access.cache import Kept
 from openlatch.store.lists.columns import among
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Level, Resource, ResourceGroup, ResourceInGroup, Term
 
 _STANDINGS = {standing.value: standing for standing in Standing}
@@ -84,7 +84,7 @@ def grants_with_terms(db: Db, rows: Sequence[SqlTuple]) -> list[core.Grant]:
     return found
 
 
-def grant_value(row: Any, terms: Sequence[core.Term]) -> core.Grant:
+def grant_value(row: AnyRow, terms: Sequence[core.Term]) -> core.Grant:
     """A grant's row, or the columns needed here, as a value."""
     holder = core.Holder(HolderKind(row.holder_kind), row.holder_id)
     return core.Grant(row.id, row.account_id, holder, GrantState(row.state), tuple(terms))

@@ -10,12 +10,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from uuid import UUID
 
 from openlatch.core import register as core
 from openlatch.store.access.cache import Kept
 from openlatch.store.access.mapping import MEMBERSHIP, PERSON, membership_value, person_value
+from openlatch.store.sql_types import AnyRow
 
 # Some six hundred bytes each.
 MOST_MEMBERS = 50_000
@@ -51,7 +52,7 @@ def _by_name(people: Mapping[UUID, core.Person]) -> Callable[[core.Membership], 
     return name
 
 
-def made(rows: Iterable[Any], teams: Iterable[UUID], versions: Versions) -> dict[UUID, Roster]:
+def made(rows: Iterable[AnyRow], teams: Iterable[UUID], versions: Versions) -> dict[UUID, Roster]:
     """The members of these teams from the rows of ``READ``, queried after the versions; cached."""
     members: dict[UUID, list[core.Membership]] = defaultdict(list)
     people: dict[UUID, dict[UUID, core.Person]] = defaultdict(dict)

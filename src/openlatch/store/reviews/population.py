@@ -10,10 +10,10 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from uuid import UUID
 
-from sqlalchemy import Select, Uuid, and_, column, func, insert, literal, select, table, text
+from sqlalchemy import Select, Subquery, Uuid, and_, column, func, insert, literal, select, table, text
 from sqlalchemy import Text as SqlText
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session as Db
@@ -150,7 +150,7 @@ class GrantRow(NamedTuple):
     flagged: int
 
 
-def _flag_counts() -> Any:
+def _flag_counts() -> Subquery:
     return (
         select(
             Flag.subject_id,
