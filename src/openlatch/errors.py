@@ -18,6 +18,8 @@ OpenLatchError
 ├── NotReady            what is asked for is still being made; worth asking again
 ├── TooMany             asked too often; carries the seconds to wait
 ├── SystemDown          an outside system did not answer; worth trying again
+├── RegisterDown        the register's database does not answer; nothing was changed
+│   └── OutcomeUnknown  it went away while a change was being committed, which may or may not be there
 └── SystemRefused       an outside system answered no; trying again changes nothing
 """
 
@@ -173,6 +175,22 @@ class SystemDown(OpenLatchError):
 
     status = 503
     title = "The system did not answer"
+
+
+class RegisterDown(OpenLatchError):
+    """The register's database does not answer, or went away before anything was committed. ``wait`` is in seconds."""
+
+    status = 503
+    title = "The register is not available"
+    usual_remedy = "Nothing was changed; try again in a moment."
+    wait = 1
+
+
+class OutcomeUnknown(RegisterDown):
+    """The database went away while a change was being committed: it may be there, or not."""
+
+    title = "Whether it was changed is not known"
+    usual_remedy = "Look before you repeat it. A call with an Idempotency-Key can be repeated as it is."
 
 
 class SystemRefused(OpenLatchError):

@@ -17,7 +17,7 @@ class CantStart(OpenLatchError):
 
 
 def free_port() -> int:
-    """A port on loopback that nobody listens on, below those that the kernel gives to sent_events connections.
+    """A port on loopback that nobody listens on, below those that the kernel gives to outgoing connections.
 
     One that the kernel chose itself could be taken by anybody's connection before the server that wants it has started.
     """

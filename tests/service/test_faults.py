@@ -29,7 +29,7 @@ from openlatch.adapters.postgresql import adapter as postgresql
 from openlatch.adapters.webdav import adapter as dav
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import StepKind
-from openlatch.errors import SystemDown, SystemRefused
+from openlatch.errors import RegisterDown, SystemDown, SystemRefused
 from openlatch.runtime.cluster import Cluster
 from openlatch.service.grants import provisioning
 from openlatch.service.identity import authentication
@@ -217,7 +217,7 @@ def test_a_database_killed_at_every_point_loses_no_step(
             try:
                 with telling_of_commits(points):
                     execute.carry_out(own, viewer.organisation, revocation)
-            except (OperationalError, psycopg.OperationalError, SystemDown):
+            except (OperationalError, psycopg.OperationalError, RegisterDown):
                 failures += 1
                 continue
             break

@@ -29,6 +29,7 @@ from openlatch.service.unit import Service
 from openlatch.service.webhooks import deliver
 from openlatch.store.tables import Delivery, Grant, Person, SignalSource, SignIn, Team
 from openlatch.test_systems.app_server import AppServer
+from openlatch.worker import announcements
 from tests.service.conftest import Small
 from tests.service.receiving import Receiver, listening
 
@@ -44,7 +45,6 @@ class Stream:
     http: FlaskClient
     ident: str
     token: str
-    woken: list[str]
 
     def call(self, method: str, path: str, body: Any = None, token: str = "") -> Any:
         answer = self.http.open(
@@ -98,14 +98,11 @@ class Stream:
 
 @pytest.fixture
 def stream(small: Small) -> Stream:
-    woken: list[str] = []
-    service: Service = replace(
-        small.service, private_receivers=("127.0.0.1",), wake=lambda task, told, at: woken.append(task)
-    )
+    service: Service = replace(small.service, private_receivers=("127.0.0.1",))
     there = replace(small, service=service)
     with service.unit(small.itself) as unit:
         made = receivers.add(unit, schemas.AddSignalReceiver(name="Desk", audience="https://desk.example.org"))
-    return Stream(there, make_app(service, "").test_client(), str(made.receiver.id), made.token, woken)
+    return Stream(there, make_app(service, "").test_client(), str(made.receiver.id), made.token)
 
 
 @pytest.fixture
@@ -145,11 +142,9 @@ def test_an_end_of_access_is_pushed_within_the_same_moment_in_order_and_again_af
     """With the header that the receiver wants; each token has its id whenever it comes."""
     delivery = {"method": core.PUSH, "endpoint_url": receiver.url, "authorization_header": "Bearer of-the-desk"}
     assert stream.make(delivery=delivery)["delivery"] == {"method": core.PUSH, "endpoint_url": receiver.url}
-    stream.woken.clear()
     receiver.answers = [503, 202, 202]
     stream.revoke()
-    assert "send_signals" in stream.woken
-    stream.send()
+    announcements.tell(stream.small.service, stream.small.itself.organisation)
     stream.small.clock.forward(seconds=30)
     with stream.small.service.unit(stream.small.itself) as unit:
         assert deliver.due(unit, sent_events.SECURITY_EVENTS) == [UUID(stream.ident)]

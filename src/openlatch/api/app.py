@@ -19,7 +19,18 @@ from openlatch.api import health, oauth, oidc, openapi, request_ids, scim, signa
 from openlatch.api.events import Broker
 from openlatch.api.routes import api
 from openlatch.api.routing import COOKIE, PREFIX, asker, challenge
-from openlatch.errors import BadInput, FactorNeeded, Held, NotAllowed, NotSignedIn, OpenLatchError, Outdated, TooMany
+from openlatch.errors import (
+    BadInput,
+    FactorNeeded,
+    Held,
+    NotAllowed,
+    NotSignedIn,
+    OpenLatchError,
+    OutcomeUnknown,
+    Outdated,
+    RegisterDown,
+    TooMany,
+)
 from openlatch.json_values import JsonObject
 from openlatch.service.identity import authentication
 from openlatch.service.reviews import calendar_feed as reviews_calendar_feed
@@ -243,7 +254,8 @@ def _on_ours(error: OpenLatchError) -> Response:
     response = _problem(error.status, kind, error.title, error.detail, error.remedy, fields, breaches, passkey)
     if isinstance(error, (NotSignedIn, NotAllowed)):
         response.headers.update(challenge(error))
-    if isinstance(error, TooMany):
+    is_safe = not isinstance(error, OutcomeUnknown) or "Idempotency-Key" in request.headers
+    if isinstance(error, TooMany) or (isinstance(error, RegisterDown) and is_safe):
         response.headers["Retry-After"] = str(error.wait)
     return response
 

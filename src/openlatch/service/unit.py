@@ -18,7 +18,6 @@ from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Adapter, Maker
-from openlatch.core import sent_signals
 from openlatch.core.journal.syslog import Server as SyslogServer
 from openlatch.errors import ProofNeeded, ReadOnly
 from openlatch.json_values import JsonObject
@@ -27,7 +26,7 @@ from openlatch.service.permissions import Sight
 from openlatch.store import journal
 from openlatch.store.database import told_apart, transaction
 from openlatch.store.flags.evaluate_many import Ruling
-from openlatch.store.tables import Organisation, Person, Webhook
+from openlatch.store.tables import Organisation, Person
 
 CHANNEL = "openlatch_changes"
 FRESH_PROOF = timedelta(minutes=10)
@@ -241,14 +240,6 @@ class Unit:
         given = {"organisation": str(self.viewer.organisation), **{k: str(v) for k, v in arguments.items()}}
         self.afterwards.append(lambda: self.service.wake(task, given, at))
 
-    def _wake_for_signals(self) -> None:
-        """Have security events sent at once, where what happened becomes some: sessions elsewhere end by them."""
-        if not any(entry["action"] in sent_signals.BY_ACTION for entry in self.entries):
-            return
-        pushed = select(Webhook.id).where(Webhook.kind == "signals", Webhook.url != "", Webhook.paused_at.is_(None))
-        for receiver in self.db.scalars(pushed):
-            self.wake("send_signals", receiver=receiver)
-
     def seal(self) -> None:
         """Add the entries to the journal, and tell open consoles what kinds of things changed; the commit follows."""
         if not self.entries and not self.bulk:
@@ -258,7 +249,6 @@ class Unit:
         if not self.viewer.may_write:
             raise ReadOnly("This token may only read.", "Use a token with the scope write.")
         self.db.flush()
-        self._wake_for_signals()
         many = bool(self.bulk) or len(self.entries) > journal.FEW
         entries = chain(*self.bulk, self.entries)
         organisation = self.viewer.organisation

@@ -14,7 +14,7 @@ from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import Session
 
-from openlatch.errors import Collision, Conflict, SystemDown
+from openlatch.errors import Collision, Conflict, OutcomeUnknown, RegisterDown, SystemDown
 from openlatch.json_values import JsonList, JsonView, SqlTuple
 
 Begun = TypeVar("Begun")
@@ -30,12 +30,16 @@ _SETTINGS = (
 
 
 def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0) -> Engine:
-    """An engine for a ``postgresql://`` address, through psycopg 3, with a statement timeout unless it is 0."""
+    """An engine for an address as libpq takes it, through psycopg 3, with a statement timeout unless it is 0.
+
+    The address goes to libpq as it is, so that it may name several servers and ``target_session_attrs``: a new
+    connection then finds whichever of them is the primary.
+    """
     settings = (*_SETTINGS, f"statement_timeout={statement_seconds * 1000}")
-    if url.startswith("postgresql://"):
-        url = url.replace("postgresql://", "postgresql+psycopg://", 1)
+    options = " ".join(f"-c {setting}" for setting in settings)
     return create_engine(
-        url,
+        "postgresql+psycopg://",
+        creator=lambda: psycopg.connect(url, connect_timeout=10, options=options),
         pool_size=pool_size,
         max_overflow=pool_size,
         # Values can be secrets, and errors end up in logs.
@@ -44,7 +48,6 @@ def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0) -> Engi
         # hardly more than the next one on today's disks; taken for more, small questions read whole tables. And
         # starting a helper takes longer than a small question; who asks a large one allows for helpers (``at_large``).
         json_deserializer=orjson.loads,
-        connect_args={"connect_timeout": 10, "options": " ".join(f"-c {setting}" for setting in settings)},
     )
 
 
@@ -60,11 +63,23 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
     """One transaction, committed at the end or rolled back on an error.
 
     Row-level security restricts it to the rows of ``organisation``; with None it sees only what identifying the viewer
-    needs. SystemDown when the database does not answer.
+    needs. RegisterDown when the database does not answer, or goes away in between; OutcomeUnknown when it goes away
+    during the commit.
     """
     with _fresh(engine, lambda: _opened(engine, organisation)) as session:
-        yield session
-        session.commit()
+        try:
+            yield session
+            session.flush()
+        except (DBAPIError, psycopg.Error) as error:
+            if _is_gone(error):
+                raise RegisterDown("The register's database went away.") from error
+            raise
+        try:
+            session.commit()
+        except (DBAPIError, psycopg.Error) as error:
+            if _is_gone(error):
+                raise OutcomeUnknown("The register's database went away while this was being committed.") from error
+            raise
 
 
 def _opened(engine: Engine, organisation: UUID | None) -> Session:
@@ -84,7 +99,7 @@ def _opened(engine: Engine, organisation: UUID | None) -> Session:
 def _fresh(engine: Engine, begin: Callable[[], Begun]) -> Begun:
     """Begin with a pooled connection, and if that was lost, with a new one.
 
-    So a restart of the server costs no request, and connections need no test before use. SystemDown when the server
+    So a restart of the server costs no request, and connections need no test before use. RegisterDown when the server
     does not answer.
     """
     try:
@@ -94,28 +109,45 @@ def _fresh(engine: Engine, begin: Callable[[], Begun]) -> Begun:
     try:
         return begin()
     except (OperationalError, psycopg.OperationalError) as error:
-        raise SystemDown("The register's database does not answer.", "Try again in a moment.") from error
+        raise RegisterDown("The register's database does not answer.") from error
+
+
+# The server stops, starts, or has become a replica since: what came before in the transaction is undone.
+_AWAY = (
+    psycopg.errors.AdminShutdown,
+    psycopg.errors.CrashShutdown,
+    psycopg.errors.CannotConnectNow,
+    psycopg.errors.ReadOnlySqlTransaction,
+)
+
+
+def _is_gone(error: DBAPIError | psycopg.Error) -> bool:
+    """Whether the connection was lost, rather than a statement refused."""
+    cause = error.orig if isinstance(error, DBAPIError) else error
+    lost = isinstance(cause, psycopg.OperationalError | psycopg.InterfaceError) and cause.sqlstate is None
+    return lost or isinstance(cause, _AWAY)
 
 
 _TAKE_SOME = """
-    select name from unnest(cast(:names as text[])) name where pg_try_advisory_lock(hashtextextended(name, 0))
+    select name from unnest(cast(:names as text[])) name where pg_try_advisory_xact_lock(hashtextextended(name, 0))
 """
-_GIVE_BACK = "select pg_advisory_unlock(hashtextextended(name, 0)) from unnest(cast(:names as text[])) name"
 
 
 @contextmanager
 def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
     """Try to take PostgreSQL advisory locks for these names on one connection; yields those acquired.
 
-    Never waits. The locks end with the connection.
+    Never waits. The locks belong to a transaction that does nothing else, and so holds no snapshot: they end with it or
+    with its connection, also behind a pool that gives a connection to each transaction.
     """
     if not names:
         yield []
         return
 
     def take() -> tuple[Connection, list[str]]:
-        connection = engine.connect().execution_options(isolation_level="AUTOCOMMIT")
+        connection = engine.connect()
         try:
+            connection.execute(text("set local idle_in_transaction_session_timeout = 0"))
             return connection, list(connection.scalars(text(_TAKE_SOME), {"names": list(names)}))
         except BaseException:
             connection.close()
@@ -123,10 +155,7 @@ def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
 
     connection, taken = _fresh(engine, take)
     with connection:
-        try:
-            yield taken
-        finally:
-            connection.execute(text(_GIVE_BACK), {"names": taken})
+        yield taken
 
 
 @contextmanager

@@ -9,20 +9,22 @@ from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
 from psycopg_pool import PoolTimeout
 from structlog import get_logger
 
-from openlatch.errors import SystemDown
+from openlatch.errors import RegisterDown
 
 log = get_logger()
+# Seconds to wait for a connection to wake by: whoever asked waits with it, and the worker's rounds find the work too.
+PATIENCE = 3.0
 
 
 class Queue:
     """Enqueues tasks by name."""
 
     def __init__(self, url: str) -> None:
-        self._app = App(connector=SyncPsycopgConnector(conninfo=url, min_size=1, max_size=2))
+        self._app = App(connector=SyncPsycopgConnector(conninfo=url, min_size=1, max_size=2, timeout=PATIENCE))
         try:
             self._app.open()
         except (ConnectorException, PoolTimeout) as error:
-            raise SystemDown(
+            raise RegisterDown(
                 "The register's database does not answer.",
                 "Look whether it runs, and whether database_url is right.",
             ) from error

@@ -11,7 +11,7 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, nullcontext
 from datetime import datetime, timedelta
@@ -20,7 +20,9 @@ from typing import Any
 from uuid import UUID
 
 import orjson
+import psycopg
 from procrastinate import App, PsycopgConnector
+from procrastinate.exceptions import ConnectorException
 from sqlalchemy import delete, select
 from structlog import get_logger
 
@@ -66,6 +68,7 @@ from openlatch.store.tables import (
     SignInAttempt,
     WebSession,
 )
+from openlatch.worker import announcements
 
 log = get_logger()
 # So many things at once: most of them wait for a system, and each system has room for a few
@@ -75,6 +78,8 @@ AT_ONCE = 16
 CONNECTIONS = 3 * AT_ONCE
 # Grace period after SIGTERM; every step can be resumed by the next process.
 SECONDS_TO_STOP = 20.0
+# Between losing the database and looking for it again.
+SECONDS_TO_RECONNECT = 0.5
 
 
 def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Callable[..., None]]:
@@ -412,31 +417,58 @@ def run(service: Service, url: str, post: notices.Post | None = None, around: Ar
     """
     signing_keys.publish(service)
     sealed_secrets.publish(service)
-    asyncio.run(_run(make_app(service, url, post, around)))
+    asyncio.run(_run(lambda: make_app(service, url, post, around), lambda: announcements.follow(service, url)))
 
 
-async def _run(app: App) -> None:
+async def _run(make: Callable[[], App], follow: Callable[[], Awaitable[None]]) -> None:
+    """Work until stopped, and begin anew when the database was lost: the queue's listener and clock die with it."""
     loop = asyncio.get_running_loop()
-    loop.set_default_executor(ThreadPoolExecutor(AT_ONCE + 4, thread_name_prefix="task"))
-    async with app.open_async():
-        await _forget_dead_workers(app)
-        task = asyncio.ensure_future(
-            app.run_worker_async(concurrency=AT_ONCE, install_signal_handlers=False, fetch_job_polling_interval=2.0)
-        )
+    loop.set_default_executor(ThreadPoolExecutor(AT_ONCE + 8, thread_name_prefix="task"))
+    working = asyncio.ensure_future(_keep_working(make, follow))
 
-        def stop() -> None:
-            # A hanging thread can't be stopped and would keep the process alive.
-            cut_off = threading.Timer(SECONDS_TO_STOP, _cut_off)
-            cut_off.daemon = True
-            cut_off.start()
-            task.cancel()
+    def stop() -> None:
+        # A hanging thread can't be stopped and would keep the process alive.
+        cut_off = threading.Timer(SECONDS_TO_STOP, _cut_off)
+        cut_off.daemon = True
+        cut_off.start()
+        working.cancel()
 
-        for number in (signal.SIGTERM, signal.SIGINT):
-            loop.add_signal_handler(number, stop)
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, stop)
+    try:
+        await working
+    except asyncio.CancelledError:
+        log.info("worker.stopped")
+
+
+async def _keep_working(make: Callable[[], App], follow: Callable[[], Awaitable[None]]) -> None:
+    while True:
         try:
-            await task
-        except asyncio.CancelledError:
-            log.info("worker.stopped")
+            async with make().open_async() as app:
+                await _forget_dead_workers(app)
+                await _until_lost(app, follow)
+        except (ConnectorException, psycopg.OperationalError) as error:
+            log.warning("worker.lost_the_database", error=str(error).strip())
+        await asyncio.sleep(SECONDS_TO_RECONNECT)
+
+
+async def _until_lost(app: App, follow: Callable[[], Awaitable[None]]) -> None:
+    """Work for as long as announcements can be followed: a lost connection shows there within moments."""
+    working = app.run_worker_async(
+        concurrency=AT_ONCE, install_signal_handlers=False, fetch_job_polling_interval=2.0, shutdown_graceful_timeout=10
+    )
+    tasks = [asyncio.ensure_future(working), asyncio.ensure_future(follow())]
+    try:
+        done, _ = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+    finally:
+        for task in tasks:
+            task.cancel()
+        ended = await asyncio.gather(*tasks, return_exceptions=True)
+        for how in ended:
+            if isinstance(how, Exception) and not isinstance(how, ConnectorException | psycopg.OperationalError):
+                raise how
+    for task in done:
+        task.result()
 
 
 def _cut_off() -> None:

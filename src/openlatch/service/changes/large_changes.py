@@ -17,7 +17,7 @@ from sqlalchemy.exc import DBAPIError
 from openlatch import schemas
 from openlatch.core.checks import require_words
 from openlatch.core.vocabulary import LargeChangeState
-from openlatch.errors import Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
+from openlatch.errors import Collision, Conflict, NotFound, OpenLatchError, RegisterDown, SystemDown, TooMany
 from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
@@ -151,7 +151,7 @@ def carry_on(service: Service, organisation: UUID, ident: UUID) -> None:
         try:
             while only_us and _slice(service, organisation, ident):
                 pass
-        except (Collision, SystemDown, DBAPIError):
+        except (Collision, RegisterDown, SystemDown, DBAPIError):
             # A collision, or the database was lost: the next run continues from there.
             raise
         except Exception:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Protocol
 from uuid import UUID
@@ -79,37 +80,51 @@ def due(unit: Unit, kind: Kind) -> list[UUID]:
     return list(unit.db.scalars(wanted.order_by(Webhook.id)))
 
 
+def receivers(service: Service, organisation: UUID) -> list[tuple[UUID, str]]:
+    """The receivers that something is posted to, each with the name of its kind."""
+    with transaction(service.engine, organisation) as db:
+        posted = select(Webhook.id, Webhook.kind).where(Webhook.url != "", Webhook.paused_at.is_(None))
+        return [(ident, name) for ident, name in db.execute(posted.order_by(Webhook.id))]
+
+
 def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send: Post = post.post) -> bool:
     """Make and send what is due for one receiver; returns whether there is more. One process does at a time."""
     if not _ROOM.acquire(blocking=False):
         return False
     try:
-        until, made = _begin(service, organisation, ident, kind)
+        with transaction(service.engine, organisation) as db:
+            until = _claim(db, ident, service.clock())
+            made = make(db, organisation, ident, kind) if until else 0
+            ready = _next(service, db, ident, kind) if until else None
         if until is None:
             return False
+        sent = 0
         try:
-            sent = _send_due(service, organisation, ident, kind, send)
-            return made == MADE_AT_ONCE or sent == SENT_AT_ONCE
+            while ready is not None and sent < SENT_AT_ONCE:
+                outcome = send(ready.message, ready.body, service.private_receivers)
+                sent += 1
+                with service.unit(Viewer.itself(organisation)) as unit:
+                    _note(unit, ident, ready.delivery, outcome, kind)
+                    # One that is down is left alone until its next try.
+                    ready = None if outcome.is_down else _next(service, unit.db, ident, kind)
         finally:
             with transaction(service.engine, organisation) as db:
                 # Only one's own: another process has it by now, where this one took longer.
                 mine = update(Webhook).where(Webhook.id == ident, Webhook.busy_until == until)
                 db.execute(mine.values(busy_until=None))
+        return made == MADE_AT_ONCE or ready is not None
     finally:
         _ROOM.release()
 
 
-def _begin(service: Service, organisation: UUID, ident: UUID, kind: Kind) -> tuple[datetime | None, int]:
-    """Until when the receiver is this process's, None when it is another's; and how many entries were looked at."""
-    now = service.clock()
+def _claim(db: Db, ident: UUID, now: datetime) -> datetime | None:
+    """Until when the receiver is this process's; None when it is another's, or paused."""
     mine = update(Webhook).where(
         Webhook.id == ident,
         Webhook.paused_at.is_(None),
         or_(Webhook.busy_until.is_(None), Webhook.busy_until < now),
     )
-    with transaction(service.engine, organisation) as db:
-        until = db.scalar(mine.values(busy_until=now + LEASE).returning(Webhook.busy_until))
-        return until, make(db, organisation, ident, kind) if until else 0
+    return db.scalar(mine.values(busy_until=now + LEASE).returning(Webhook.busy_until))
 
 
 def make(db: Db, organisation: UUID, ident: UUID, kind: Kind) -> int:
@@ -130,33 +145,27 @@ def make(db: Db, organisation: UUID, ident: UUID, kind: Kind) -> int:
     return len(rows)
 
 
-def _send_due(service: Service, organisation: UUID, ident: UUID, kind: Kind, send: Post) -> int:
-    """Send what is due, the oldest first; a receiver that is down is left alone until its next try."""
-    for count in range(SENT_AT_ONCE):
-        outcome = _send_one(service, organisation, ident, kind, send)
-        if outcome is None:
-            return count
-        if outcome.is_down:
-            return 0
-    return SENT_AT_ONCE
+@dataclass(frozen=True, slots=True)
+class Ready:
+    """A delivery as it is posted."""
+
+    delivery: UUID
+    message: signatures.Message
+    body: bytes
 
 
-def _send_one(service: Service, organisation: UUID, ident: UUID, kind: Kind, send: Post) -> post.Outcome | None:
+def _next(service: Service, db: Db, ident: UUID, kind: Kind) -> Ready | None:
+    """The oldest delivery that is due, unless the receiver is paused or is to be left alone for now."""
     now = service.clock()
-    with transaction(service.engine, organisation) as db:
-        hook = db.get(Webhook, ident)
-        if hook is None or hook.paused_at is not None or (hook.next_try_at is not None and hook.next_try_at > now):
-            return None
-        mine = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
-        mine = mine.where(or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= now), ~_behind(ident))
-        delivery = db.scalars(mine.order_by(Delivery.position.nulls_first(), Delivery.id).limit(1)).first()
-        if delivery is None:
-            return None
-        message, body = kind.message(service, db, hook, delivery, now)
-    outcome = send(message, body, service.private_receivers)
-    with service.unit(Viewer.itself(organisation)) as unit:
-        _note(unit, ident, delivery.id, outcome, kind)
-    return outcome
+    hook = db.get(Webhook, ident)
+    if hook is None or hook.paused_at is not None or (hook.next_try_at is not None and hook.next_try_at > now):
+        return None
+    mine = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
+    mine = mine.where(or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= now), ~_behind(ident))
+    delivery = db.scalars(mine.order_by(Delivery.position.nulls_first(), Delivery.id).limit(1)).first()
+    if delivery is None:
+        return None
+    return Ready(delivery.id, *kind.message(service, db, hook, delivery, now))
 
 
 def _behind(ident: UUID) -> ColumnElement[bool]:
