@@ -7,14 +7,24 @@ import statistics
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
-from types import SimpleNamespace
 from typing import Any
 
 import psycopg
 from sqlalchemy import select
 
 from bench.measures import Bench, Result, connected, telemetry_server, timed
-from openlatch.adapters import NOTHING, Adapter, Found, FoundLevel, Holding, Login, Reading, SharedAccount, Whole
+from openlatch.adapters import (
+    NOTHING,
+    Abilities,
+    Adapter,
+    Found,
+    FoundLevel,
+    Holding,
+    Login,
+    Reading,
+    SharedAccount,
+    Whole,
+)
 from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.core.vocabulary import Reach
 from openlatch.service import connections
@@ -39,7 +49,7 @@ class Made:
     """A system that says what it is made to say: as many holdings, a few of them otherwise the second time."""
 
     settings_taken = ()
-    can = SimpleNamespace(steps=frozenset(), rules=None)
+    can = Abilities(frozenset(), ())
 
     def __init__(self, grants: int) -> None:
         self.grants, self.later = grants, False
@@ -144,7 +154,13 @@ def reading_many_roles(bench: Bench) -> Result:
                 "if n % 2 = 0 then execute format('grant hut_sensors to r%s', n); end if; end loop; end $$"
             )
         adapter = PostgresqlAdapter(
-            {"host": "127.0.0.1", "port": server.port, "database": telemetry.DATABASE, "user": telemetry.ADAPTER_LOGIN},
+            {
+                "host": "127.0.0.1",
+                "port": server.port,
+                "database": telemetry.DATABASE,
+                "user": telemetry.ADAPTER_LOGIN,
+                "sslmode": "disable",
+            },
             "bench",
         )
 

@@ -653,6 +653,7 @@ def connected(bench: Bench, server: Cluster) -> UUID:
         "port": server.port,
         "database": telemetry.DATABASE,
         "user": telemetry.ADAPTER_LOGIN,
+        "sslmode": "disable",
     }
     ident = connections.connect(
         bench.service, bench.viewer, str(server.port), "Telemetry", "postgresql", settings, "bench"

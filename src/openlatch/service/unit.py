@@ -42,6 +42,20 @@ def no_wake(task: str, arguments: dict[str, str], at: datetime | None) -> None:
     """Wake nobody; the worker's periodic rounds find what is due."""
 
 
+@dataclass(frozen=True, slots=True)
+class Waking:
+    """Waking the worker for a task. Two for the same are equal, so that it is woken once."""
+
+    wake: Wake
+    task: str
+    arguments: tuple[tuple[str, str], ...]
+    at: datetime | None
+
+    def __call__(self) -> None:
+        """Wake it."""
+        self.wake(self.task, dict(self.arguments), self.at)
+
+
 @dataclass(frozen=True)
 class Service:
     """The service: its database, its clock, the key for secrets, how to wake the worker, the adapters.
@@ -89,7 +103,7 @@ class Service:
             unit = Unit(self, db, viewer, self.clock())
             yield unit
             unit.seal()
-        for after in unit.afterwards:
+        for after in dict.fromkeys(unit.afterwards):
             after()
 
 
@@ -236,9 +250,9 @@ class Unit:
             raise ProofNeeded(f"{why} needs a fresh proof that it is you.")
 
     def wake(self, task: str, at: datetime | None = None, **arguments: UUID) -> None:
-        """Wake the worker for a task once this unit has committed."""
+        """Wake the worker for a task once this unit has committed, once for the same."""
         given = {"organisation": str(self.viewer.organisation), **{k: str(v) for k, v in arguments.items()}}
-        self.afterwards.append(lambda: self.service.wake(task, given, at))
+        self.afterwards.append(Waking(self.service.wake, task, tuple(given.items()), at))
 
     def seal(self) -> None:
         """Add the entries to the journal, and tell open consoles what kinds of things changed; the commit follows."""

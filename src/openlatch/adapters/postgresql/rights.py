@@ -8,6 +8,7 @@ say what a role may do: see https://www.postgresql.org/docs/15/functions-info.ht
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from contextlib import nullcontext
 from typing import LiteralString
 
 import psycopg
@@ -349,7 +350,8 @@ def apply(db: Db, kind: StepKind, detail: JsonObject) -> str:
 
 def carry_out(db: Db, statements: list[sql.Composed]) -> str:
     """Carry statements out in one transaction, and say which."""
-    with db.transaction():
+    # One by itself is its own transaction, where each is.
+    with db.transaction() if len(statements) > 1 or not db.autocommit else nullcontext():
         for statement in statements:
             db.execute(statement)
     return "Carried out: " + "; ".join(statement.as_string(db) for statement in statements)
@@ -446,9 +448,9 @@ def number_of(db: Db, role: str, known: str = "") -> int:
     """
     if not role:
         return 0
-    row = db.execute(
-        "select oid, rolname from pg_roles where oid::text = %s or (%s = '' and rolname = %s)", [known, known, role]
-    ).fetchone()
+    by_number: LiteralString = "select oid, rolname from pg_roles where oid = cast(%s as oid)"
+    by_name: LiteralString = "select oid, rolname from pg_roles where rolname = %s"
+    row = db.execute(by_number if known else by_name, [known or role]).fetchone()
     if row is not None and row["rolname"] == role:
         return int(row["oid"])
     if row is None and known:

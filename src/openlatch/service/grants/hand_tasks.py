@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import timedelta
 from uuid import UUID
 
@@ -23,7 +24,7 @@ WAITS = "Waits for a person to do it there by hand."
 
 def ask(unit: Unit, grant: Grant, account: Account, owed: Owed, sentence: str) -> None:
     """Create a task for whoever answers for the account; an earlier task for the same grant is dropped."""
-    drop(unit, grant.id)
+    drop(unit, [grant.id])
     row = HandTask(
         organisation_id=grant.organisation_id,
         grant_id=grant.id,
@@ -42,12 +43,12 @@ def ask(unit: Unit, grant: Grant, account: Account, owed: Owed, sentence: str) -
     )
 
 
-def drop(unit: Unit, grant: UUID) -> None:
-    """Drop the open tasks of a grant."""
+def drop(unit: Unit, grants: Sequence[UUID]) -> None:
+    """Drop the open tasks of grants."""
     waiting = select(HandTask).where(
-        HandTask.grant_id == grant, HandTask.done_at.is_(None), HandTask.dropped_at.is_(None)
+        HandTask.grant_id.in_(grants), HandTask.done_at.is_(None), HandTask.dropped_at.is_(None)
     )
-    for row in unit.db.scalars(waiting.with_for_update()):
+    for row in unit.db.scalars(waiting.order_by(HandTask.id).with_for_update()):
         row.dropped_at, row.version = unit.now, row.version + 1
         unit.record("task.dropped", "task", row.id, row.sentence, row.account_id)
 

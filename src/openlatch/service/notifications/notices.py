@@ -133,13 +133,27 @@ def tell_and_write(
     known: Mapping[UUID, str | None] | None = None,
 ) -> None:
     """Show a notice to each of these people, and mail it to them; ``known`` are addresses already looked up."""
-    wanted = [p for p in dict.fromkeys(people) if p is not None]
-    tell(unit, wanted, kind, sentence, page)
+    tell_each(unit, [(people, sentence)], kind, page, known)
+
+
+def tell_each(
+    unit: Unit,
+    messages: Iterable[tuple[Iterable[UUID | None], str]],
+    kind: str,
+    page: str = "",
+    known: Mapping[UUID, str | None] | None = None,
+) -> None:
+    """Show each of these sentences to its people, and mail it to them; who they are is looked up once for all."""
+    wanted = [([p for p in dict.fromkeys(people) if p is not None], sentence) for people, sentence in messages]
+    everybody = {person for people, _ in wanted for person in people}
+    found = addresses(unit, everybody) if known is None else known
+    quiet = _without_mail(unit, everybody, kind)
     link = unit.service.address + page if page else ""
-    found = addresses(unit, wanted) if known is None else known
-    quiet = _without_mail(unit, wanted, kind)
-    for person in sorted(set(wanted) - quiet):
-        write(unit, found.get(person), Letter(sentence.rstrip("."), (sentence,), link, "Look at it" if link else ""))
+    for people, sentence in wanted:
+        tell(unit, people, kind, sentence, page)
+        letter = Letter(sentence.rstrip("."), (sentence,), link, "Look at it" if link else "")
+        for person in sorted(set(people) - quiet):
+            write(unit, found.get(person), letter)
 
 
 def _without_mail(unit: Unit, people: Iterable[UUID], kind: str) -> set[UUID]:

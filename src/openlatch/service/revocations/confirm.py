@@ -251,10 +251,14 @@ def _tell(unit: Unit, grants: Sequence[Grant]) -> None:
     over = [grant for grant in grants if grant.state == GrantState.ENDED and grant.ended_as != EndedAs.GIVEN_UP]
     wanted = select(Account.id, Account.name).where(Account.id.in_({grant.account_id for grant in over}))
     names = dict(unit.db.execute(wanted).all())
-    for grant in over:
-        sentence = f"Your access to {names[grant.account_id]} has ended ({said(unit, grant)})."
-        told = hand_tasks.answering_for_holder(unit, grant)
-        notices.tell_and_write(unit, told, "grant", sentence, "/mine")
+    told = (
+        (
+            hand_tasks.answering_for_holder(unit, grant),
+            f"Your access to {names[grant.account_id]} has ended ({said(unit, grant)}).",
+        )
+        for grant in over
+    )
+    notices.tell_each(unit, told, "grant", "/mine")
 
 
 def _trim(unit: Unit, grant: Grant, target: RevocationTarget) -> None:

@@ -111,9 +111,9 @@ def start(
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.REVOKING)
         # Cancel pending provisioning.
         grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, ""
-        hand_tasks.drop(unit, grant.id)
         grant.version += 1
         unit.record("grant.revoking", "grant", grant.id, told.title, grant.account_id, reason=reason, revocation=row.id)
+    hand_tasks.drop(unit, [grant.id for grant in grants])
     accounts = {grant.account_id for grant in grants} | {s.account for s in prepared.sessions}
     accounts |= {rule.account for rule in prepared.preview.rules}
     # No latch keeps the access of somebody whose time is over, or who has left; of a successor the guard around both
