@@ -20,7 +20,7 @@ demo: .make/postgresql .make/systems .make/run $(BUILT) $(DOCS)
 demo-reset: .make/postgresql .make/systems .make/run $(BUILT) $(DOCS)
 	@exec $(OPENLATCH) demo --reset
 
-test: .make/postgresql .make/systems .make/proxy .make/syslog .make/chromium .make/dev $(BUILT) $(DOCS)
+test: .make/postgresql .make/systems .make/proxy .make/syslog .make/pool .make/chromium .make/dev $(BUILT) $(DOCS)
 	$(VENV)/bin/ruff check .
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
@@ -30,7 +30,7 @@ test: .make/postgresql .make/systems .make/proxy .make/syslog .make/chromium .ma
 	$(VENV)/bin/pytest -n 3 --dist loadgroup
 
 # The same tests, with many more examples of each property and random history.
-test-nightly: .make/postgresql .make/systems .make/proxy .make/syslog .make/chromium .make/dev $(BUILT) $(DOCS)
+test-nightly: .make/postgresql .make/systems .make/proxy .make/syslog .make/pool .make/chromium .make/dev $(BUILT) $(DOCS)
 	HYPOTHESIS_PROFILE=nightly $(VENV)/bin/pytest -n 3 --dist loadgroup
 
 bench: .make/postgresql .make/systems .make/dev
@@ -109,6 +109,12 @@ $(DOCS): .make/run mkdocs.yml $(shell find docs site src/openlatch/cli -type f -
 .make/syslog:
 	@mkdir -p .make
 	@PATH="$$PATH:/usr/sbin" command -v rsyslogd >/dev/null && ls /usr/lib/*/rsyslog/lmnsd_gtls.so >/dev/null 2>&1 || deploy/install-debian rsyslog rsyslog-gnutls
+	@touch $@
+
+# Only for the test behind a pool of connections.
+.make/pool:
+	@mkdir -p .make
+	@PATH="$$PATH:/usr/sbin" command -v pgbouncer >/dev/null || deploy/install-debian pgbouncer
 	@touch $@
 
 .make/chromium:

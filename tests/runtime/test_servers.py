@@ -10,6 +10,8 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import httpx
 import pytest
@@ -92,3 +94,46 @@ def test_a_restart_loses_no_request(served: tuple[str, subprocess.Popen[bytes]])
     assert askers.lost == []
     assert set(askers.answered) == {"fresh 200", "kept GET 401", "kept POST 401"}
     assert min(askers.answered.values()) >= 10
+
+
+SLOW = """
+import time
+def app(environ, start_response):
+    time.sleep(0.8)
+    start_response("200 OK", [("Content-Length", "4"), ("Content-Type", "text/plain")])
+    return [b"done"]
+"""
+
+
+def test_more_than_can_be_answered_is_refused_at_once_and_the_rest_is_answered(tmp_path: Path) -> None:
+    """With one thread, whoever would have waited too long is told when to ask again; signs of life are given."""
+    (tmp_path / "slow.py").write_text(SLOW)
+    port = free_port()
+    command = [sys.executable, "-m", "gunicorn", "--bind", f"127.0.0.1:{port}", "--threads", "1"]
+    command += ["--worker-class", "openlatch.runtime.gunicorn_worker.Worker", "--no-control-socket", "slow:app"]
+    process = subprocess.Popen(command, cwd=tmp_path, start_new_session=True)
+    try:
+        with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=20) as client:
+            for _ in range(100):
+                try:
+                    client.get("/healthz")
+                except httpx.TransportError:
+                    time.sleep(0.1)
+                else:
+                    break
+            with ThreadPoolExecutor(7) as pool:
+                asked = [pool.submit(client.post, "/any", content=b"x" * 500_000) for _ in range(6)]
+                time.sleep(0.2)
+                alive = pool.submit(client.get, "/healthz")
+                answers = [one.result() for one in asked]
+            assert alive.result().status_code == 200
+            refused = [one for one in answers if one.status_code == 503]
+            assert len(answers) - len(refused) in (2, 3)
+            for one in refused:
+                assert one.headers["Retry-After"] in "123"
+                assert one.headers["Content-Type"] == "application/problem+json"
+                assert one.json()["type"].endswith(":busy")
+            assert client.get("/again").status_code == 200
+    finally:
+        process.terminate()
+        process.wait(20)

@@ -53,11 +53,13 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
     """
     spare_the_collector()
     settings.require("database_url", "secret_key")
-    queue = Queue(settings.database_url)
+    queue = Queue(settings.listening_url)
     address = (settings.public_address or f"http://{settings.bind}").rstrip("/")
     seed = settings.secret_key.encode()
     service = Service(
-        engine_for(settings.database_url, connections // 2, statement_seconds),
+        engine_for(
+            settings.database_url, connections // 2, statement_seconds, behind_pool=bool(settings.direct_database_url)
+        ),
         settings.cipher(),
         wake=queue.wake,
         address=address,
@@ -99,10 +101,10 @@ def work(settings: Settings) -> None:
     service = assemble(settings, tasks.CONNECTIONS)
     telemetry = start_telemetry(settings, "worker")
     if telemetry is None:
-        tasks.run(service, settings.database_url, post_of(settings))
+        tasks.run(service, settings.listening_url, post_of(settings))
         return
     telemetry.watch_database(service)
     try:
-        tasks.run(telemetry.watch_systems(service), settings.database_url, post_of(settings), telemetry.task)
+        tasks.run(telemetry.watch_systems(service), settings.listening_url, post_of(settings), telemetry.task)
     finally:
         telemetry.stop()

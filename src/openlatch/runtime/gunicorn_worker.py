@@ -1,12 +1,16 @@
 """The web server's worker: gunicorn's threaded worker, with limits on how long a client may take to send a request.
 
-Malformed requests are answered with problem documents, too. A connection taken over by the event stream is left to it.
+A request that has waited too long for a thread is refused at once (503 with Retry-After): whoever sent it may be gone,
+and answering it would make all others wait as long. So a service that is asked more than it can answer goes on
+answering what it can. Malformed requests are answered with problem documents, too. A connection taken over by the event
+stream is left to it.
 """
 
 from __future__ import annotations
 
 import io
 import json
+import random
 import socket
 import threading
 import time
@@ -23,9 +27,15 @@ from openlatch.json_values import JsonObject
 # Seconds within which a request without a large body must have arrived; otherwise its thread is freed.
 SECONDS_TO_ASK = 20.0
 LARGEST_BODY_AT_ONCE = (1 << 20) + 1
+# Seconds that a request may wait for a thread, and after which one that waited longer may be sent again.
+SECONDS_IN_LINE = 1.0
+SECONDS_TO_RETRY = (1, 2, 3)
+# What tells a supervisor that the process lives has to be answered however busy it is.
+_ALWAYS = ("/healthz",)
 _REMEDY = {
     414: "Send at most 4,094 bytes in the first line.",
     431: "Send at most 100 headers, of 8,190 bytes each.",
+    503: "Nothing was done; send it again after the seconds in Retry-After.",
 }
 # gunicorn is not typed.
 Untyped = Any
@@ -89,11 +99,11 @@ def prompt(app: App) -> App:
     return called
 
 
-def _problem(sock: socket.socket, status: int, reason: str, said: str) -> None:
-    """The problem document for a malformed request (RFC 9457)."""
+def _problem(sock: socket.socket, status: int, reason: str, said: str, kind: str = "http", more: str = "") -> None:
+    """The problem document (RFC 9457) for a request that does not get as far as the application."""
     body = json.dumps(
         {
-            "type": "urn:openlatch:problem:http",
+            "type": f"urn:openlatch:problem:{kind}",
             "title": reason,
             "status": status,
             "detail": said or reason,
@@ -104,7 +114,7 @@ def _problem(sock: socket.socket, status: int, reason: str, said: str) -> None:
     ).encode()
     head = (
         f"HTTP/1.1 {status} {reason}\r\nConnection: close\r\nContent-Type: application/problem+json\r\n"
-        f"Content-Length: {len(body)}\r\n\r\n"
+        f"Content-Length: {len(body)}\r\n{more}\r\n"
     )
     util.write_nonblock(sock, head.encode() + body)
 
@@ -116,14 +126,25 @@ util.write_error = _problem
 class Worker(ThreadWorker):  # type: ignore[misc]
     """gunicorn's threaded worker, with the limits above."""
 
+    def enqueue_req(self, conn: Untyped) -> None:
+        """Let a connection wait for a thread."""
+        conn.in_line_since = time.monotonic()
+        super().enqueue_req(conn)
+
     def handle(self, conn: Untyped) -> Any:
         """Handle one request of a connection, from its first byte."""
+        conn.waited = time.monotonic() - conn.in_line_since
         with REAPER.limit(conn.sock):
             return super().handle(conn)
 
     def handle_request(self, req: Untyped, conn: Untyped) -> Any:
         """Handle a request whose headers have arrived."""
         REAPER.let(conn.sock)
+        if conn.waited > SECONDS_IN_LINE and req.path not in _ALWAYS:
+            retry = f"Retry-After: {random.choice(SECONDS_TO_RETRY)}\r\n"  # noqa: S311  so that not all come at once
+            said = "The service is asked more than it can answer just now."
+            _problem(conn.sock, 503, "Service Unavailable", said, "busy", retry)
+            return False
         return super().handle_request(req, conn)
 
     def finish_request(self, conn: Untyped, fs: Future[Any]) -> None:

@@ -44,7 +44,7 @@ def web_app(settings: Settings) -> Flask:
     )
     app = make_app(
         service,
-        settings.database_url,
+        settings.listening_url,
         metrics_token=settings.metrics_token,
         takes_request_ids=settings.trusted_proxies > 0,
         logs_requests=bool(settings.log_requests),

@@ -23,6 +23,8 @@ class Settings(BaseSettings):
     """What the service needs to know to run.
 
     ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
+    Where ``database_url`` leads to a pool that gives a connection to each transaction, ``direct_database_url`` is the
+    same login at the server itself, by which changes and the queue are listened to.
     ``secret_key`` encrypts mail that waits and second factors (``openlatch new-key`` makes one), ``systems_key`` the
     secrets of systems: the worker and ``openlatch connect`` need it. By ``evidence_key`` the worker signs evidence and
     heads of the journal. The web process must have neither of these two. ``public_address`` is where people reach the
@@ -37,6 +39,7 @@ class Settings(BaseSettings):
     model_config = SettingsConfigDict(env_prefix=PREFIX, extra="forbid", frozen=True, coerce_numbers_to_str=True)
 
     database_url: str = ""
+    direct_database_url: str = ""
     owner_database_url: str = ""
     secret_key: str = ""
     systems_key: str = ""
@@ -102,6 +105,11 @@ class Settings(BaseSettings):
             told = ", ".join(f"{n} (OPENLATCH_{n.upper()})" for n in missing)
             raise BadInput(f"Not configured: {told}.", "Set them in the environment or in OPENLATCH_CONFIG's file.")
         return self
+
+    @property
+    def listening_url(self) -> str:
+        """The address at which the database can be listened to, which a pool may not allow."""
+        return self.direct_database_url or self.database_url
 
     def cipher(self) -> Fernet:
         """The cipher for mail that waits and second factors. BadInput when the key is not one."""

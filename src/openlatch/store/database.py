@@ -12,36 +12,56 @@ import psycopg
 from psycopg.rows import tuple_row
 from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session
 
 from openlatch.errors import Collision, Conflict, OutcomeUnknown, RegisterDown, SystemDown
 from openlatch.json_values import JsonList, JsonView, SqlTuple
 
 Begun = TypeVar("Begun")
+# The option of an engine that holds the settings of each transaction.
+_LOCAL = "openlatch_settings"
+# How long a request waits for a connection while all are in use.
+SECONDS_FOR_A_CONNECTION = 5
 # Temporary tables are kept in memory up to a size, so that a large reading or file is not written to disk twice.
 # How much can't be set any more once a connection has had one, so it is said at the beginning; it is taken as needed.
-_SETTINGS = (
-    "timezone=UTC",
-    "jit=off",
-    "random_page_cost=1.1",
-    "max_parallel_workers_per_gather=0",
-    "temp_buffers=256MB",
-)
+_SETTINGS = {
+    "timezone": "UTC",
+    "jit": "off",
+    "random_page_cost": "1.1",
+    "max_parallel_workers_per_gather": "0",
+    "temp_buffers": "256MB",
+}
+# Behind a pool, a transaction may come to a session that has had temporary tables.
+_ONCE_ONLY = {"temp_buffers"}
 
 
-def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0) -> Engine:
+def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0, behind_pool: bool = False) -> Engine:
     """An engine for an address as libpq takes it, through psycopg 3, with a statement timeout unless it is 0.
 
     The address goes to libpq as it is, so that it may name several servers and ``target_session_attrs``: a new
     connection then finds whichever of them is the primary.
+
+    ``behind_pool``: it leads to a pool that gives a server's connection to each transaction. Nothing is then left to
+    the session: settings are made in every transaction, and no statement is prepared.
     """
-    settings = (*_SETTINGS, f"statement_timeout={statement_seconds * 1000}")
-    options = " ".join(f"-c {setting}" for setting in settings)
+    settings = _SETTINGS | {"statement_timeout": str(statement_seconds * 1000)}
+    options = "" if behind_pool else " ".join(f"-c {name}={value}" for name, value in settings.items())
+    local = {name: value for name, value in settings.items() if behind_pool and name not in _ONCE_ONLY}
+
+    def connect() -> psycopg.Connection[SqlTuple]:
+        made = psycopg.connect(url, connect_timeout=10, options=options)
+        if behind_pool:
+            made.prepare_threshold = None
+        return made
+
     return create_engine(
         "postgresql+psycopg://",
-        creator=lambda: psycopg.connect(url, connect_timeout=10, options=options),
+        creator=connect,
+        execution_options={_LOCAL: local},
         pool_size=pool_size,
         max_overflow=pool_size,
+        pool_timeout=SECONDS_FOR_A_CONNECTION,
         # Values can be secrets, and errors end up in logs.
         hide_parameters=True,
         # Compiling the rules would take the server far longer than carrying them out. A page read out of order costs
@@ -88,6 +108,8 @@ def _opened(engine: Engine, organisation: UUID | None) -> Session:
         raw = session.connection().connection.driver_connection
         assert isinstance(raw, psycopg.Connection)
         session.info["driver"] = raw
+        for name, value in engine.get_execution_options()[_LOCAL].items():
+            raw.execute("select set_config(%s, %s, true)", [name, value])
         opened = raw.execute(_OPEN, {"id": str(organisation) if organisation else ""}, prepare=True)
         _, session.info["ruling_version"] = opened.fetchone() or (None, None)
     except BaseException:
@@ -106,9 +128,11 @@ def _fresh(engine: Engine, begin: Callable[[], Begun]) -> Begun:
         return begin()
     except (OperationalError, psycopg.OperationalError):
         engine.dispose()
+    except PoolTimeout as error:
+        raise RegisterDown("All connections to the register's database are in use.") from error
     try:
         return begin()
-    except (OperationalError, psycopg.OperationalError) as error:
+    except (OperationalError, psycopg.OperationalError, PoolTimeout) as error:
         raise RegisterDown("The register's database does not answer.") from error
 
 
