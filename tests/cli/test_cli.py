@@ -540,16 +540,17 @@ def below(command, path):
     names = command.list_commands(context)
     return set().union(*(below(command.get_command(context, name), f"{path} {name}") for name in names))
 
-def at_once(name):
-    return below(cli.get_command(click.Context(cli), name), name)
+def at_once(names):
+    return set().union(*(below(cli.get_command(click.Context(cli), name), name) for name in names))
 
-for name in _CLIENT:
+for module in set(_CLIENT.values()):
     pid = os.fork()
     if not pid:
-        alone = at_once(name)
+        names = [name for name, of in _CLIENT.items() if of == module]
+        alone = at_once(names)
         for module in set(_CLIENT.values()):
             importlib.import_module(f"openlatch.cli.{module}")
-        print("".join(f"{one}\\n" for one in sorted(at_once(name) - alone)), end="", flush=True)
+        print("".join(f"{one}\\n" for one in sorted(at_once(names) - alone)), end="", flush=True)
         os._exit(0)
     os.waitpid(pid, 0)
 """

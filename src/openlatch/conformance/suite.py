@@ -186,23 +186,24 @@ def test_a_system_that_is_away_or_refuses_is_told_apart_and_keeps_the_secret(wor
         assert refused.value.remedy
 
 
-@pytest.mark.parametrize(
-    "name", ['x" y', "x\r\nLOGOUT", "../../etc/passwd", "*)(uid=*", "x; drop role m_oduya", "ü 漢"]
-)
-def test_names_from_outside_do_no_harm(world: World, name: str) -> None:
+NAMES = ('x" y', "x\r\nLOGOUT", "../../etc/passwd", "*)(uid=*", "x; drop role m_oduya", "ü 漢")
+
+
+def test_names_from_outside_do_no_harm(world: World) -> None:
     """Whatever stands where a login's name is expected, nobody else's access changes."""
     adapter = world.adapter()
     holding = held(adapter, world, world.stays)
     assert holding is not None
     before = world.asked(world.stays), world.asked(world.goes)
-    if world.spoilt is not None:
-        handle = world.spoilt(holding.handle, name)
-    else:
-        handle = {key: name if value == world.stays else value for key, value in holding.handle.items()}
-    assert handle != holding.handle
-    try:
-        for move in adapter.plan(StepKind.REMOVE, handle):
-            adapter.apply(move.kind, move.detail)
-    except (SystemRefused, SystemDown):
-        pass
-    assert (world.asked(world.stays), world.asked(world.goes)) == before
+    for name in NAMES:
+        if world.spoilt is not None:
+            handle = world.spoilt(holding.handle, name)
+        else:
+            handle = {key: name if value == world.stays else value for key, value in holding.handle.items()}
+        assert handle != holding.handle
+        try:
+            for move in adapter.plan(StepKind.REMOVE, handle):
+                adapter.apply(move.kind, move.detail)
+        except (SystemRefused, SystemDown):
+            pass
+        assert (world.asked(world.stays), world.asked(world.goes)) == before, name
