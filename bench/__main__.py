@@ -91,7 +91,7 @@ def main() -> None:
                 print(f"{'':61}{note}", flush=True)
             bench.results.append(result)
         kept = Path("bench/results")
-        kept.mkdir(exist_ok=True)
+        kept.mkdir(parents=True, exist_ok=True)
         (kept / f"{chosen.grants}.json").write_text(json.dumps([r.__dict__ for r in bench.results], indent=2))
     finally:
         cluster.stop()

@@ -13,6 +13,7 @@ import psycopg
 from sqlalchemy import select
 
 from bench.measures import Bench, Result, connected, telemetry_server, timed
+from bench.scale import scaled
 from openlatch.adapters import (
     NOTHING,
     Abilities,
@@ -41,8 +42,8 @@ LEVELS = tuple(
 )
 # Of a thousand holdings so many are otherwise the second time: gone, new, or at another level.
 DIFFERING = 10
-PLAN = 1_000
-ROLES = 100_000
+PLAN = scaled(1_000)
+ROLES = scaled(100_000)
 
 
 class Made:

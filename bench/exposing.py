@@ -10,11 +10,12 @@ from typing import Any
 from uuid import UUID, uuid4
 
 from bench.measures import Bench, Result, alternating, timed
+from bench.scale import scaled
 from openlatch.service.exposure import account_rules, draft_changes, drafts, evaluate
 from openlatch.store.tables import Account
 
 # So many resources are in one account; a folder of ten has a rule of its own.
-IN_ACCOUNT = 100_000
+IN_ACCOUNT = scaled(100_000)
 IN_FOLDER = 10
 # What rules say comes in so many ways: an organisation has few, and repeats them.
 WAYS = 60

@@ -9,12 +9,13 @@ import psycopg
 from sqlalchemy import select
 
 from bench.measures import Bench, Result, alternating, timed
+from bench.scale import scaled
 from openlatch.core.ids import new_id
 from openlatch.service.lists.search import search
 from openlatch.service.records import merge as record_merge
 from openlatch.store.tables import Grant, Person
 
-PEOPLE, ACCOUNTS, HELD = 100_000, 10_000, 5_000
+PEOPLE, ACCOUNTS, HELD = scaled(100_000), scaled(10_000), scaled(5_000)
 WORDS = ("oldmor", "tindal", "calset", "boro fen", "desk 77")
 _FIRST = ("ma", "ro", "ti", "bo", "ca", "de", "fe", "lu", "ne", "so")
 _LAST = ("den", "dal", "set", "fen", "ring", "mor", "ley", "tin", "cal", "old")

@@ -21,6 +21,7 @@ import psycopg
 from sqlalchemy import delete, insert, select
 
 from bench import by_hand, world
+from bench.scale import scaled
 from openlatch.core.access import paths as access_paths
 from openlatch.core.access import what_if
 from openlatch.core.addresses import FREE_MAIL
@@ -44,7 +45,7 @@ from openlatch.store.migrate import APP_ROLE
 from openlatch.store.tables import Account, Finding, Grant
 from openlatch.test_systems import telemetry
 
-ROUNDS = 60
+ROUNDS = scaled(60, 3)
 
 
 @dataclass

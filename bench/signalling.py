@@ -26,6 +26,7 @@ from cryptography.hazmat.primitives.asymmetric import rsa
 from sqlalchemy import func, select
 
 from bench.measures import ROUNDS, Bench, Result, _service_environment, timed
+from bench.scale import scaled
 from openlatch import schemas
 from openlatch.core import sent_signals
 from openlatch.service.revocations import prepare, revoke
@@ -35,7 +36,7 @@ from openlatch.service.webhooks import deliver, manage
 from openlatch.store.tables import Delivery, Grant
 from openlatch.worker.queue import Queue
 
-DELIVERIES = 10_000
+DELIVERIES = scaled(10_000)
 # One in so many calls is refused by the receiver, and one in as many breaks off after it was taken.
 FAILS = 10
 SECONDS = 10.0
@@ -164,7 +165,7 @@ def webhooks_to_one_that_fails(bench: Bench) -> Result:
             hook = manage.add(unit, schemas.SetWebhook(name="Fails", url=url, actions=["bench"])).webhook.id
         for start in range(0, DELIVERIES, 500):
             with service.unit(bench.viewer) as unit:
-                for n in range(start, start + 500):
+                for n in range(start, min(start + 500, DELIVERIES)):
                     unit.record("bench.happened", "grant", subjects[n % len(subjects)], "Something")
         moved = [service.clock()]
         ahead = replace(service, clock=lambda: moved[0])
@@ -183,7 +184,7 @@ def webhooks_to_one_that_fails(bench: Bench) -> Result:
     faults = DELIVERIES - len(got), sum(each != sorted(each) for each in firsts)
     notes = [f"{faults[0]} lost, {faults[1]} subjects out of order, {twice} came again with the id that they had"]
     return Result(
-        "10,000 webhooks to a receiver that fails at random",
+        f"{DELIVERIES:,} webhooks to a receiver that fails at random",
         taken / DELIVERIES / statistics.median(single),
         5.0,
         "a POST by hand for each",
