@@ -36,7 +36,7 @@ from openlatch.store.reviews.population import GrantRow, chosen
 from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, Grant, Level, Membership, Person, Round, SignIn, Team
 
-MOST_ITEMS = 100_000
+MOST_ITEMS = 1_000_000
 MOST_NAMES = 20
 
 

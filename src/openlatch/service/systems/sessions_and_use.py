@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, date, datetime, time, timedelta
 from uuid import UUID
 
-from sqlalchemy import func, select, update
+from sqlalchemy import select, text
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core.ids import new_id
@@ -15,7 +15,7 @@ from openlatch.service.revocations import confirm
 from openlatch.service.systems.staging import batches
 from openlatch.service.unit import Unit
 from openlatch.store.lists.columns import not_among
-from openlatch.store.tables import Account, Grant, Session, System
+from openlatch.store.tables import Account, Session, System
 
 # A login has one session for everything it holds, counted where it reaches furthest.
 _PRESENT = """
@@ -35,6 +35,12 @@ _USED = """
     join grants g on g.account_id = a.id and g.holder_id = coalesce(h.person_id, h.app_id)
         and g.state in ('active', 'suspended', 'revoking')
     order by g.id, u.day
+"""
+# When a grant was used last is only put off.
+_USED_LATER = """
+    update grants g set last_used_at = u.at
+    from unnest(cast(:grants as uuid[]), cast(:ends as timestamptz[])) u(id, at)
+    where g.id = u.id and (g.last_used_at is null or g.last_used_at < u.at)
 """
 
 
@@ -89,10 +95,8 @@ def keep_use(unit: Unit, system: System) -> set[UUID]:
         last: dict[UUID, date] = {}
         for ident, _, day in rows:
             last[ident] = max(day, last.get(ident, day))
-        for ident, day in last.items():
-            at = min(datetime.combine(day, time(), UTC) + timedelta(days=1), unit.now)
-            later = func.greatest(func.coalesce(Grant.last_used_at, at), at)
-            unit.db.execute(update(Grant).where(Grant.id == ident).values(last_used_at=later))
+        ends = [min(datetime.combine(day, time(), UTC) + timedelta(days=1), unit.now) for day in last.values()]
+        unit.db.execute(text(_USED_LATER), {"grants": list(last), "ends": ends})
         usage.keep(unit, [(ident, permission, day) for ident, permission, day in rows])
         used |= set(last)
     return used
