@@ -100,7 +100,7 @@ def covering(layer: str, folder: Path) -> dict[tuple[str, int], list[str]]:
     rc = folder / "coveragerc"
     rc.write_text("[run]\ndynamic_context = test_function\nsource_pkgs = openlatch\n")
     command = [sys.executable, "-m", "coverage", "run", f"--rcfile={rc}", f"--data-file={data}", "-m", "pytest", "-q"]
-    environment = {**os.environ, "HYPOTHESIS_PROFILE": "first", "PYTHONPATH": str(folder)}
+    environment = {**os.environ, "HYPOTHESIS_PROFILE": "first", "PYTHONPATH": f"{folder}{os.pathsep}{ROOT / 'src'}"}
     subprocess.run(
         [*command, "-p", "durations", "-p", "no:randomly", f"tests/{layer}"], cwd=ROOT, env=environment, check=True
     )
