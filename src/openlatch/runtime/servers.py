@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import gc
 import os
 import tempfile
 from collections.abc import Iterator
@@ -98,6 +99,10 @@ def serve(settings: Settings) -> None:
     settings.require("database_url", "secret_key")
     _say_how_to_set_up(settings)
     warm_up()
+    # What is there by now is there for good. Processes that are forked share it as long as nobody writes to it, as the
+    # collector would.
+    gc.collect()
+    gc.freeze()
     with _room_for_metrics() if settings.metrics_token else nullcontext():
         _Gunicorn(settings).run()
 
