@@ -19,6 +19,7 @@ OpenLatchError
 ├── TooMany             asked too often; carries the seconds to wait
 ├── SystemDown          an outside system did not answer; worth trying again
 ├── RegisterDown        the register's database does not answer; nothing was changed
+│   ├── ServerReadOnly  it takes no changes: it is a standby, or has become one
 │   └── OutcomeUnknown  it went away while a change was being committed, which may or may not be there
 └── SystemRefused       an outside system answered no; trying again changes nothing
 """
@@ -184,6 +185,10 @@ class RegisterDown(OpenLatchError):
     title = "The register is not available"
     usual_remedy = "Nothing was changed; try again in a moment."
     wait = 1
+
+
+class ServerReadOnly(RegisterDown):
+    """The database server takes no changes: it is a standby, or has become one."""
 
 
 class OutcomeUnknown(RegisterDown):

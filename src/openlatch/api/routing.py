@@ -27,7 +27,16 @@ from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.api.door import refuse_unusable
-from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn, ReadOnly, TooMany
+from openlatch.errors import (
+    BadInput,
+    Collision,
+    Conflict,
+    NotAllowed,
+    NotSignedIn,
+    ReadOnly,
+    RegisterDown,
+    TooMany,
+)
 from openlatch.json_values import JsonObject, JsonValue
 from openlatch.service.acting import visits
 from openlatch.service.identity import authentication
@@ -244,6 +253,16 @@ _WAITS = (0.05, 0.2, 0.5)
 
 
 def _answered(route: Route, who: Viewer, given: Mapping[str, object]) -> Response:
+    if route.method == "GET" and not route.streams:
+        try:
+            with the_service().reading(who, route.name) as unit:
+                if unit is not None:
+                    answered = _as_response(route, route.handler(unit, **given))
+                    if not unit.has_written:
+                        return answered
+        except (RegisterDown, Collision):
+            # The primary answers as well: a standby may be away, behind, or asked for what changes something.
+            pass
     with the_service().unit(who) as unit:
         once = route.method == "POST" and not route.streams
         key = request.headers.get("Idempotency-Key") if once else None

@@ -16,7 +16,7 @@ from openlatch.runtime.telemetry import start as start_telemetry
 from openlatch.service.itself.adapter import among_systems
 from openlatch.service.notifications.notices import Post
 from openlatch.service.unit import Service
-from openlatch.store.database import engine_for
+from openlatch.store.database import Standby, engine_for
 from openlatch.worker.queue import Queue
 
 log = structlog.get_logger()
@@ -61,6 +61,9 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
             settings.database_url, connections // 2, statement_seconds, behind_pool=bool(settings.direct_database_url)
         ),
         settings.cipher(),
+        standby=Standby(engine_for(settings.standby_database_url, connections // 2, statement_seconds))
+        if settings.standby_database_url
+        else None,
         wake=queue.wake,
         address=address,
         signing_seed=seed,

@@ -25,6 +25,7 @@ class Settings(BaseSettings):
     ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
     Where ``database_url`` leads to a pool that gives a connection to each transaction, ``direct_database_url`` is the
     same login at the server itself, by which changes and the queue are listened to.
+    Reads go to ``standby_database_url``, the same login at standbys, as long as these lack nothing.
     ``secret_key`` encrypts mail that waits and second factors (``openlatch new-key`` makes one), ``systems_key`` the
     secrets of systems: the worker and ``openlatch connect`` need it. By ``evidence_key`` the worker signs evidence and
     heads of the journal. The web process must have neither of these two. ``public_address`` is where people reach the
@@ -40,6 +41,7 @@ class Settings(BaseSettings):
 
     database_url: str = ""
     direct_database_url: str = ""
+    standby_database_url: str = ""
     owner_database_url: str = ""
     secret_key: str = ""
     systems_key: str = ""

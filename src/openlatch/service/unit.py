@@ -19,12 +19,12 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Adapter, Maker
 from openlatch.core.journal.syslog import Server as SyslogServer
-from openlatch.errors import ProofNeeded, ReadOnly
+from openlatch.errors import ProofNeeded, ReadOnly, RegisterDown, ServerReadOnly
 from openlatch.json_values import JsonObject
 from openlatch.service.call_slots import Rooms
 from openlatch.service.permissions import Sight
 from openlatch.store import journal
-from openlatch.store.database import told_apart, transaction
+from openlatch.store.database import Standby, told_apart, transaction
 from openlatch.store.flags.evaluate_many import Ruling
 from openlatch.store.tables import Organisation, Person
 
@@ -65,7 +65,7 @@ class Service:
     heads go to ``tree_heads_file``, and are stamped by ``timestamp_authority``, where these are set.
 
     ``syslog`` is the server that journals are forwarded to. Webhooks go into private networks only to the hosts named
-    by ``private_receivers``.
+    by ``private_receivers``. Reads are answered by the ``standby`` of the database, where there is one.
 
     ``itself`` makes the adapter by which it reads and changes itself, for an organisation (``service.itself``).
 
@@ -91,7 +91,28 @@ class Service:
     itself: Callable[[Service, UUID], Adapter] | None = None
     rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
     token_keys: list[RSAPrivateKey] = field(default_factory=list)
+    standby: Standby | None = None
     rooms: Rooms = field(default_factory=Rooms)
+
+    @contextmanager
+    def reading(self, viewer: Viewer, what: str) -> Iterator[Unit | None]:
+        """What only reads, on the standby; None where that does not do, and ``unit`` has to.
+
+        ``what`` names it: once it has turned out to write, it is not tried there again.
+        """
+        standby = self.standby
+        if standby is None or what in standby.writing:
+            yield None
+            return
+        try:
+            with told_apart(), standby.transaction(self.engine, viewer.organisation) as db:
+                yield None if db is None else Unit(self, db, viewer, self.clock())
+        except ServerReadOnly:
+            standby.writing.add(what)
+            raise
+        except RegisterDown:
+            standby.rest()
+            raise
 
     @contextmanager
     def unit(self, viewer: Viewer) -> Iterator[Unit]:
@@ -231,6 +252,11 @@ class Unit:
         entries, bulk, afterwards, kinds = marks
         del self.entries[entries:], self.bulk[bulk:], self.afterwards[afterwards:]
         self.kinds.intersection_update(kinds)
+
+    @property
+    def has_written(self) -> bool:
+        """Whether something is to be journalled, announced or done once this is committed."""
+        return bool(self.entries or self.bulk or self.kinds or self.afterwards)
 
     def announce(self, kind: str) -> None:
         """Tell open consoles that something of a kind changed, without a journal entry."""

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from typing import Any, TypeVar
 from uuid import UUID
 
@@ -15,7 +17,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session
 
-from openlatch.errors import Collision, Conflict, OutcomeUnknown, RegisterDown, SystemDown
+from openlatch.errors import Collision, Conflict, OutcomeUnknown, RegisterDown, ServerReadOnly, SystemDown
 from openlatch.json_values import JsonList, JsonView, SqlTuple
 
 Begun = TypeVar("Begun")
@@ -23,6 +25,9 @@ Begun = TypeVar("Begun")
 _LOCAL = "openlatch_settings"
 # How long a request waits for a connection while all are in use.
 SECONDS_FOR_A_CONNECTION = 5
+# How long a standby that does not answer is left alone, and how long one that is behind is waited for.
+SECONDS_OF_REST = 10.0
+WAITS_FOR_STANDBY = (0.002, 0.004, 0.008)
 # Temporary tables are kept in memory up to a size, so that a large reading or file is not written to disk twice.
 # How much can't be set any more once a connection has had one, so it is said at the beginning; it is taken as needed.
 _SETTINGS = {
@@ -91,6 +96,10 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
             yield session
             session.flush()
         except (DBAPIError, psycopg.Error) as error:
+            if isinstance(_cause(error), psycopg.errors.ReadOnlySqlTransaction):
+                # Connections to it would stay, and a new one finds the primary.
+                engine.dispose()
+                raise ServerReadOnly("The register's database server takes no changes.") from error
             if _is_gone(error):
                 raise RegisterDown("The register's database went away.") from error
             raise
@@ -136,20 +145,62 @@ def _fresh(engine: Engine, begin: Callable[[], Begun]) -> Begun:
         raise RegisterDown("The register's database does not answer.") from error
 
 
-# The server stops, starts, or has become a replica since: what came before in the transaction is undone.
+# The server stops or starts: what came before in the transaction is undone.
 _AWAY = (
     psycopg.errors.AdminShutdown,
     psycopg.errors.CrashShutdown,
     psycopg.errors.CannotConnectNow,
-    psycopg.errors.ReadOnlySqlTransaction,
 )
+
+
+def _cause(error: DBAPIError | psycopg.Error) -> BaseException | None:
+    """What the driver said."""
+    return error.orig if isinstance(error, DBAPIError) else error
 
 
 def _is_gone(error: DBAPIError | psycopg.Error) -> bool:
     """Whether the connection was lost, rather than a statement refused."""
-    cause = error.orig if isinstance(error, DBAPIError) else error
+    cause = _cause(error)
     lost = isinstance(cause, psycopg.OperationalError | psycopg.InterfaceError) and cause.sqlstate is None
     return lost or isinstance(cause, _AWAY)
+
+
+# How far the primary has committed, and whether a standby has got there; whoever is no standby has everything.
+_COMMITTED = "select pg_current_wal_flush_lsn()::text"
+_REPLAYED = "select not pg_is_in_recovery() or pg_last_wal_replay_lsn() >= cast(:position as pg_lsn)"
+
+
+@dataclass
+class Standby:
+    """A standby of the database that answers reads, as long as nothing committed is missing from it."""
+
+    engine: Engine
+    writing: set[str] = field(default_factory=set)
+    """What turned out to change something, and so is asked of the primary."""
+    rests_until: float = 0.0
+
+    def rest(self) -> None:
+        """Leave it alone for a while: it does not answer."""
+        self.rests_until = time.monotonic() + SECONDS_OF_REST
+
+    @contextmanager
+    def transaction(self, primary: Engine, organisation: UUID) -> Iterator[Session | None]:
+        """A transaction in which everything is seen that was committed when this was called.
+
+        None when that would take longer than asking the primary.
+        """
+        if time.monotonic() < self.rests_until:
+            yield None
+            return
+        with transaction(primary, organisation) as db:
+            position = db.scalar(text(_COMMITTED))
+        with transaction(self.engine, organisation) as db:
+            for wait in WAITS_FOR_STANDBY:
+                if db.scalar(text(_REPLAYED), {"position": position}):
+                    yield db
+                    return
+                time.sleep(wait)
+            yield None
 
 
 _TAKE_SOME = """
@@ -199,7 +250,7 @@ def told_apart() -> Iterator[None]:
     try:
         yield
     except (DBAPIError, psycopg.Error) as error:
-        cause = error.orig if isinstance(error, DBAPIError) else error
+        cause = _cause(error)
         if isinstance(cause, _MET):
             raise Collision("Somebody else was changing the same.") from error
         if isinstance(cause, psycopg.errors.QueryCanceled):
