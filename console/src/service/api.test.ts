@@ -73,6 +73,29 @@ describe('send', () => {
   })
 })
 
+describe('a service that asks for patience', () => {
+  it('gets the same call again when it said, under the same key, for half a minute', async () => {
+    vi.useFakeTimers()
+    try {
+      const busy = (): Response => new Response('{"detail": "Busy."}', { status: 503, headers: { 'Retry-After': '2', 'Content-Type': 'application/problem+json' } })
+      fetched.mockResolvedValueOnce(busy()).mockResolvedValueOnce(busy()).mockResolvedValueOnce(new Response('{"id": "1"}'))
+      const made = send('POST', '/rounds', { name: 'z' })
+      await vi.advanceTimersByTimeAsync(4000)
+      expect(await made).toEqual({ id: '1' })
+      const keys = fetched.mock.calls.map(([, options]) => (options?.headers as Record<string, string>)['Idempotency-Key'])
+      expect([keys.length, new Set(keys).size]).toEqual([3, 1])
+      fetched.mockReset()
+      fetched.mockImplementation(() => Promise.resolve(busy()))
+      const failed = get('/rounds').catch((error: unknown) => error)
+      await vi.advanceTimersByTimeAsync(40_000)
+      expect(((await failed) as CallFailed).status).toBe(503)
+      expect(fetched.mock.calls.length).toBeLessThan(17)
+    } finally {
+      vi.useRealTimers()
+    }
+  })
+})
+
 describe('failures', () => {
   it('come with the sentence of the problem, and what to do', async () => {
     answers({ title: 'No', detail: 'It is closed.', remedy: 'Open another.', fields: {} }, 409, 'application/problem+json')

@@ -44,7 +44,21 @@ async function answer<T>(response: Response): Promise<T> {
   throw new CallFailed(problem, response.status)
 }
 
+/** How long a call is sent again where the service asks for that. */
+const PATIENCE_MS = 30_000
+
+/** A call that is refused for now (503 with Retry-After), with nothing done, is sent again when it may be. */
 async function reach(input: string, options: RequestInit): Promise<Response> {
+  const until = Date.now() + PATIENCE_MS
+  for (;;) {
+    const response = await reachOnce(input, options)
+    const wait = response.status === 503 ? Number(response.headers.get('Retry-After')) * 1000 : 0
+    if (!wait || Date.now() + wait > until) return response
+    await new Promise((resolve) => setTimeout(resolve, wait))
+  }
+}
+
+async function reachOnce(input: string, options: RequestInit): Promise<Response> {
   try {
     return await fetch(input, options)
   } catch {
