@@ -6,6 +6,7 @@ import statistics
 import threading
 import time
 from contextlib import suppress
+from dataclasses import replace
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -22,7 +23,8 @@ from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Item, Person
 
 # About half of the register's grants: 50,000 of 100,000.
-REVIEW = Review("Bench", "account.sensitivity le 2", undecided=dict.fromkeys((r.word for r in Reach), "keep"))
+SCOPE = "account.sensitivity le 2"
+REVIEW = Review("Bench", SCOPE, undecided=dict.fromkeys((r.word for r in Reach), "keep"))
 TRIES = 5
 _COLUMNS = (
     "organisation_id, position, kind, subject_id, grant_id, account_id, account, holder, level, reach, recommended, "
@@ -34,10 +36,16 @@ class _TakeBack(Exception):
     """What was measured is not to be kept."""
 
 
+def _review(bench: Bench) -> Review:
+    """Over half of the register, or of one of its systems where that would be more than a round takes."""
+    is_large = bench.size.grants * 0.55 > open_round.MOST_ITEMS
+    return replace(REVIEW, scope=f'{SCOPE} and system.name eq "System 1"') if is_large else REVIEW
+
+
 def _open(bench: Bench, keep: bool = False) -> UUID:
     found: list[UUID] = []
     with suppress(_TakeBack), bench.service.unit(bench.viewer) as unit:
-        found.append(open_round.open_round(unit, REVIEW))
+        found.append(open_round.open_round(unit, _review(bench)))
         if not keep:
             raise _TakeBack
     return found[0]

@@ -36,7 +36,8 @@ from openlatch.store.reviews.population import GrantRow, chosen
 from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, Grant, Level, Membership, Person, Round, SignIn, Team
 
-MOST_ITEMS = 1_000_000
+# A round is opened in one transaction, and its evidence is one document.
+MOST_ITEMS = 250_000
 MOST_NAMES = 20
 
 
@@ -71,7 +72,11 @@ def open_round(unit: Unit, review: Review, reason: Reason | None = None) -> UUID
     if not count:
         raise BadInput("Nothing that can be reviewed matches.", "Widen the filter.", {"scope": "matches nothing"})
     if count > MOST_ITEMS:
-        raise BadInput(f"More than {MOST_ITEMS} items match.", "Narrow the filter.", {"scope": "matches too much"})
+        raise BadInput(
+            f"{count:,} items match, and a round has at most {MOST_ITEMS:,}.",
+            'Open one round for each system, as in: system.name eq "…".',
+            {"scope": "matches too much"},
+        )
     row = Round(
         organisation_id=unit.viewer.organisation,
         population=[p.stored for p in population],
