@@ -314,9 +314,9 @@ def test_the_matrix_and_the_difference_say_what_paths_say(real: Small) -> None:
             queries.everyone(unit, box, Question(believed=unit.now + timedelta(days=1)))
 
 
-def test_the_database_owner_can_not_be_needed(real: Small) -> None:
+def test_the_database_owner_can_not_be_needed(real: Small, app_url: str) -> None:
     """Versions of one organisation are not seen by another: row-level security covers them."""
-    with psycopg.connect(real.service.engine.url.set(drivername="postgresql").render_as_string(False)) as db:
+    with psycopg.connect(app_url) as db:
         db.execute("select set_config('openlatch.organisation', %s, false)", [str(UUID(int=1))])
         assert db.execute("select count(*) from versions").fetchone() == (0,)
 

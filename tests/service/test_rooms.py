@@ -97,6 +97,7 @@ def test_the_worker_stops_when_it_is_told_to_whatever_hangs(
     organisation: Viewer,
     tmp_path: Path,
     monkeypatch: pytest.MonkeyPatch,
+    app_url: str,
 ) -> None:
     """What hangs is cut off; the system stays due for the next one."""
     connect(service, organisation, make("host"))
@@ -106,12 +107,11 @@ def test_the_worker_stops_when_it_is_told_to_whatever_hangs(
     hangs = tmp_path / "hangs"
     slow = stalling(service, "host", threading.Event(), hangs.touch)
     monkeypatch.setattr(tasks, "SECONDS_TO_STOP", 1.0)
-    url = service.engine.url.set(drivername="postgresql").render_as_string(hide_password=False)
     service.engine.dispose()
     child = os.fork()
     if child == 0:
         try:
-            tasks.run(replace(slow, wake=Queue(url).wake), url)
+            tasks.run(replace(slow, wake=Queue(app_url).wake), app_url)
         finally:
             os._exit(1)
     deadline = time.monotonic() + 40

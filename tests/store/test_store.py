@@ -320,14 +320,16 @@ def test_entries_written_at_the_same_time_stand_one_behind_the_other(service: Se
         assert chain.verify(entries, journal.head(unit.db)).sound
 
 
-def test_connections_that_were_lost_cost_no_request(service: Service, organisation: Viewer, cluster: Cluster) -> None:
+def test_connections_that_were_lost_cost_no_request(
+    service: Service, organisation: Viewer, cluster: Cluster, database: str
+) -> None:
     """After a restart of the server, say: what begins then begins with a new one."""
     with service.unit(organisation), service.unit(organisation), alone(service.engine, "a lock") as ours:
         assert ours
     with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
         lost = "select count(pg_terminate_backend(pid, 5000)) from pg_stat_activity"
         lost += " where datname = %s and backend_type = 'client backend'"
-        assert db.execute(lost, [service.engine.url.database]).fetchone() == (3,)
+        assert db.execute(lost, [database]).fetchone() == (3,)
     with alone(service.engine, "a lock") as ours, service.unit(organisation) as unit:
         assert ours
         assert unit.db.scalar(select(Person.name)) == "Ada Admin"
