@@ -23,6 +23,7 @@ from structlog import get_logger
 from openlatch.errors import OpenLatchError, TooMany
 from openlatch.json_values import JsonObject
 from openlatch.service.unit import CHANNEL, Viewer
+from openlatch.store.database import lively
 
 log = get_logger()
 HEARTBEAT_SECONDS = 15
@@ -133,7 +134,7 @@ class Broker:
     def _run(self) -> None:
         while True:
             try:
-                with psycopg.connect(self._url, autocommit=True) as connection:
+                with psycopg.connect(lively(self._url), autocommit=True) as connection:
                     connection.execute(f"listen {CHANNEL}")
                     self._send(_EVERYTHING, None)
                     self._serve(connection)

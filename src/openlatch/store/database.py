@@ -11,6 +11,7 @@ from uuid import UUID
 
 import orjson
 import psycopg
+from psycopg.conninfo import conninfo_to_dict, make_conninfo
 from psycopg.rows import tuple_row
 from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.exc import DBAPIError, OperationalError
@@ -37,8 +38,21 @@ _SETTINGS = {
     "max_parallel_workers_per_gather": "0",
     "temp_buffers": "256MB",
 }
+# How a server that is gone without a word (a machine without power, say) is noticed within half a minute.
+_LIVELY: dict[str, str | int] = {
+    "connect_timeout": 10,
+    "keepalives_idle": 10,
+    "keepalives_interval": 5,
+    "keepalives_count": 3,
+    "tcp_user_timeout": 20_000,
+}
 # Behind a pool, a transaction may come to a session that has had temporary tables.
 _ONCE_ONLY = {"temp_buffers"}
+
+
+def lively(url: str) -> str:
+    """An address, or what libpq takes for one, with the settings above where it has none of its own."""
+    return make_conninfo("", **{**_LIVELY, **conninfo_to_dict(url)})
 
 
 def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0, behind_pool: bool = False) -> Engine:
@@ -55,7 +69,7 @@ def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0, behind_
     local = {name: value for name, value in settings.items() if behind_pool and name not in _ONCE_ONLY}
 
     def connect() -> psycopg.Connection[SqlTuple]:
-        made = psycopg.connect(url, connect_timeout=10, options=options)
+        made = psycopg.connect(lively(url), options=options)
         if behind_pool:
             made.prepare_threshold = None
         return made

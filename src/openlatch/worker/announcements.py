@@ -18,6 +18,7 @@ from openlatch.errors import OpenLatchError
 from openlatch.service.signals.sent_events import SECURITY_EVENTS
 from openlatch.service.unit import CHANNEL, Service
 from openlatch.service.webhooks import deliver
+from openlatch.store.database import lively
 
 log = get_logger()
 # What deliveries themselves announce: it makes no new ones.
@@ -28,7 +29,7 @@ KINDS = {kind.name: kind for kind in (SECURITY_EVENTS, deliver.ENTRIES)}
 async def follow(service: Service, url: str) -> None:
     """Follow announcements until the connection is lost, which raises psycopg.OperationalError."""
     telling = Telling(lambda organisation: tell(service, organisation))
-    async with await psycopg.AsyncConnection.connect(url, autocommit=True) as connection:
+    async with await psycopg.AsyncConnection.connect(lively(url), autocommit=True) as connection:
         await connection.execute(sql.SQL("listen {}").format(sql.Identifier(CHANNEL)))
         async for note in connection.notifies():
             told = orjson.loads(note.payload)

@@ -10,6 +10,7 @@ from psycopg_pool import PoolTimeout
 from structlog import get_logger
 
 from openlatch.errors import RegisterDown
+from openlatch.store.database import lively
 
 log = get_logger()
 # Seconds to wait for a connection to wake by: whoever asked waits with it, and the worker's rounds find the work too.
@@ -20,7 +21,8 @@ class Queue:
     """Enqueues tasks by name."""
 
     def __init__(self, url: str) -> None:
-        self._app = App(connector=SyncPsycopgConnector(conninfo=url, min_size=1, max_size=2, timeout=PATIENCE))
+        connector = SyncPsycopgConnector(conninfo=lively(url), min_size=1, max_size=2, timeout=PATIENCE)
+        self._app = App(connector=connector)
         try:
             self._app.open()
         except (ConnectorException, PoolTimeout) as error:

@@ -56,7 +56,7 @@ from openlatch.service.systems import apply_rules, readings, sealed_secrets, set
 from openlatch.service.trends import letter as trends_letter
 from openlatch.service.unit import Service, Viewer
 from openlatch.service.webhooks import deliver as deliveries
-from openlatch.store.database import transaction
+from openlatch.store.database import lively, transaction
 from openlatch.store.tables import (
     ApiToken,
     Delivery,
@@ -361,7 +361,7 @@ def _nothing(name: str, told: Mapping[str, object]) -> AbstractContextManager[No
 
 def make_app(service: Service, url: str, post: notices.Post | None = None, around: Around = _nothing) -> App:
     """The queue's app with every task and the periodic ones: a round every 5 seconds, dates each minute."""
-    app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
+    app = App(connector=PsycopgConnector(conninfo=lively(url), min_size=1, max_size=4))
     for name, function in tasks_of(service, post).items():
         app.task(name=name)(_logged(name, function, around))
 
