@@ -9,6 +9,7 @@ each revocation once.
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import random
 import re
@@ -177,6 +178,11 @@ class Nodes:
         pairs = zip(self.logs, self._processes, strict=True)
         return [log.stem for log, process in pairs if process.poll() is not None]
 
+    def faults(self) -> tuple[str, ...]:
+        """What broke a request in a way that nothing provides for: the last line of each."""
+        lines = (json.loads(line) for line in self.logs[0].read_text().splitlines() if line.startswith("{"))
+        return tuple(line["exception"].strip()[-300:] for line in lines if line["event"] == "request.failed")
+
     def stop(self) -> None:
         """Stop all."""
         for process in self._processes:
@@ -202,6 +208,7 @@ class Outcome:
     died: tuple[str, ...]
     wrong: tuple[str, ...]
     problems: Counter[str]
+    faults: tuple[str, ...]
     longest_wait: float
 
 
@@ -252,6 +259,7 @@ def rehearse(folder: Path, times: int, chance: random.Random) -> Outcome:
             tuple(nodes.died()),
             tuple(said for check in checks for said in check.wrong),
             writer.problems,
+            nodes.faults(),
             writer.longest,
         )
     finally:
@@ -321,6 +329,8 @@ def main() -> None:
     print(f"{seen.times} failovers, {seen.revocations} revocations, {seen.answered:,} people added and answered")
     print(f"lost: {seen.lost}; doubled: {seen.doubled}; revoked twice: {seen.revoked_twice}; not: {seen.not_revoked}")
     print(f"longest wait for an answer: {seen.longest_wait:.1f} s; ended by themselves: {seen.died}")
+    for fault in seen.faults:
+        print(f"a request broke: {fault}")
     print(f"what writers were told: {dict(seen.problems)}; the doctor says: {seen.wrong or 'all well'}")
 
 

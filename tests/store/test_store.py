@@ -17,16 +17,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import create_engine, select, text
 from sqlalchemy.exc import DBAPIError
+from sqlalchemy.orm import Session
 
 from openlatch.core.filters import check, matches, parse
 from openlatch.core.journal import chain
-from openlatch.errors import BadInput, Conflict
+from openlatch.errors import BadInput, Conflict, OutcomeUnknown, RegisterDown
 from openlatch.runtime.cluster import Cluster
 from openlatch.service import imports
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Viewer
 from openlatch.store import journal
-from openlatch.store.database import alone, transaction
+from openlatch.store.database import alone, driver_of, transaction
 from openlatch.store.lists.engine import ListQuery, nested
 from openlatch.store.lists.register import PEOPLE
 from openlatch.store.migrate import config_for
@@ -320,16 +321,63 @@ def test_entries_written_at_the_same_time_stand_one_behind_the_other(service: Se
         assert chain.verify(entries, journal.head(unit.db)).sound
 
 
+def cut(cluster: Cluster, database: str) -> int:
+    """End every connection to a database; gives how many there were."""
+    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
+        lost = "select count(pg_terminate_backend(pid, 5000)) from pg_stat_activity"
+        lost += " where datname = %s and backend_type = 'client backend'"
+        (count,) = db.execute(lost, [database]).fetchone() or (0,)
+    return int(count)
+
+
+@pytest.mark.parametrize("asks_the_driver", [False, True])
+def test_a_connection_that_is_lost_in_between_is_told_as_that(
+    service: Service, organisation: Viewer, cluster: Cluster, database: str, asks_the_driver: bool
+) -> None:
+    """Whoever asks, SQLAlchemy or the driver below it: nothing was changed, and it can be tried again."""
+
+    def work() -> None:
+        with service.unit(organisation) as unit:
+            unit.record("test.written", "test", None, "lost")
+            cut(cluster, database)
+            if asks_the_driver:
+                driver_of(unit.db).execute("select 1")
+            else:
+                unit.db.execute(text("select 1"))
+
+    with pytest.raises(RegisterDown, match="went away") as told:
+        work()
+    assert type(told.value) is RegisterDown
+    with service.unit(organisation) as unit:
+        assert "test.written" not in {entry["action"] for entry in journal.export(unit.db, organisation.organisation)}
+
+
+def test_a_commit_that_is_cut_off_is_not_said_to_have_changed_nothing(
+    service: Service, organisation: Viewer, cluster: Cluster, database: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The connection goes as the commit is on its way."""
+    real = Session.commit
+
+    def commit(session: Session) -> None:
+        cut(cluster, database)
+        real(session)
+
+    def work() -> None:
+        with service.unit(organisation) as unit:
+            unit.record("test.written", "test", None, "lost")
+            monkeypatch.setattr(Session, "commit", commit)
+
+    with pytest.raises(OutcomeUnknown, match="while this was being committed"):
+        work()
+
+
 def test_connections_that_were_lost_cost_no_request(
     service: Service, organisation: Viewer, cluster: Cluster, database: str
 ) -> None:
     """After a restart of the server, say: what begins then begins with a new one."""
     with service.unit(organisation), service.unit(organisation), alone(service.engine, "a lock") as ours:
         assert ours
-    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
-        lost = "select count(pg_terminate_backend(pid, 5000)) from pg_stat_activity"
-        lost += " where datname = %s and backend_type = 'client backend'"
-        assert db.execute(lost, [database]).fetchone() == (3,)
+    assert cut(cluster, database) == 3
     with alone(service.engine, "a lock") as ours, service.unit(organisation) as unit:
         assert ours
         assert unit.db.scalar(select(Person.name)) == "Ada Admin"

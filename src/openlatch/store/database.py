@@ -115,12 +115,15 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
                 engine.dispose()
                 raise ServerReadOnly("The register's database server takes no changes.") from error
             if _is_gone(error):
+                # Rolling back would fail as well, and that would be all that is told.
+                session.invalidate()
                 raise RegisterDown("The register's database went away.") from error
             raise
         try:
             session.commit()
         except (DBAPIError, psycopg.Error) as error:
             if _is_gone(error):
+                session.invalidate()
                 raise OutcomeUnknown("The register's database went away while this was being committed.") from error
             raise
 
