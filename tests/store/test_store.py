@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import threading
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -369,6 +370,19 @@ def test_a_commit_that_is_cut_off_is_not_said_to_have_changed_nothing(
 
     with pytest.raises(OutcomeUnknown, match="while this was being committed"):
         work()
+
+
+def test_what_is_committed_is_not_said_to_have_failed(service: Service, organisation: Viewer) -> None:
+    """Where the worker can't be woken for it, say: its rounds find what is due."""
+
+    def fail(*_: object) -> None:
+        raise RuntimeError("There is no queue.")
+
+    with replace(service, wake=fail).unit(organisation) as unit:
+        unit.record("test.written", "test", None, "kept")
+        unit.wake("carry_out", revocation=UUID(int=1))
+    with service.unit(organisation) as unit:
+        assert "test.written" in {entry["action"] for entry in journal.export(unit.db, organisation.organisation)}
 
 
 def test_connections_that_were_lost_cost_no_request(

@@ -288,8 +288,9 @@ def _on_anything(error: Exception) -> Response:
         500,
         "failed",
         "Something went wrong",
-        "The service could not answer this call; nothing was changed.",
-        f"Try again. If it stays so, quote this to whoever runs the service: {request_ids.of_this_request()}",
+        "The service could not answer this call.",
+        "Look whether anything was changed, and try again. If it stays so, quote this to whoever runs the service: "
+        f"{request_ids.of_this_request()}",
     )
 
 

@@ -16,6 +16,7 @@ from cryptography.fernet import Fernet, MultiFernet
 from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
 from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session as Db
+from structlog import get_logger
 
 from openlatch.adapters import ADAPTERS, Adapter, Maker
 from openlatch.core.journal.syslog import Server as SyslogServer
@@ -28,6 +29,7 @@ from openlatch.store.database import Standby, told_apart, transaction
 from openlatch.store.flags.evaluate_many import Ruling
 from openlatch.store.tables import Organisation, Person
 
+log = get_logger()
 CHANNEL = "openlatch_changes"
 FRESH_PROOF = timedelta(minutes=10)
 Wake = Callable[[str, dict[str, str], datetime | None], None]
@@ -125,7 +127,11 @@ class Service:
             yield unit
             unit.seal()
         for after in dict.fromkeys(unit.afterwards):
-            after()
+            try:
+                after()
+            except Exception as error:
+                # It is committed, and whoever asked must not be told otherwise. What is due is found by the rounds.
+                log.exception("unit.not_followed_up", error=str(error))
 
 
 @dataclass(frozen=True, slots=True)
