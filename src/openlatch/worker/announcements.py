@@ -6,6 +6,7 @@ An announcement that is missed does no harm: the worker's rounds find what is du
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Callable
 from uuid import UUID
 
@@ -14,7 +15,6 @@ import psycopg
 from psycopg import sql
 from structlog import get_logger
 
-from openlatch.errors import OpenLatchError
 from openlatch.service.signals.sent_events import SECURITY_EVENTS
 from openlatch.service.unit import CHANNEL, Service
 from openlatch.service.webhooks import deliver
@@ -23,6 +23,10 @@ from openlatch.store.database import lively
 log = get_logger()
 # What deliveries themselves announce: it makes no new ones.
 _OWN = frozenset({"webhook"})
+# What makes, changes or ends a receiver.
+_RECEIVERS = frozenset({"webhook", "signal_receiver"})
+# Most organisations have no receivers: they are asked about again after so long, or when one is announced.
+SECONDS_WITHOUT = 60.0
 KINDS = {kind.name: kind for kind in (SECURITY_EVENTS, deliver.ENTRIES)}
 
 
@@ -33,21 +37,28 @@ async def follow(service: Service, url: str) -> None:
         await connection.execute(sql.SQL("listen {}").format(sql.Identifier(CHANNEL)))
         async for note in connection.notifies():
             told = orjson.loads(note.payload)
-            if set(told["kinds"]) - _OWN:
-                telling.begin(UUID(told["organisation"]))
+            organisation, kinds = UUID(told["organisation"]), set(told["kinds"])
+            if kinds & _RECEIVERS:
+                telling.forget(organisation)
+            if kinds - _OWN:
+                telling.begin(organisation)
 
 
 class Telling:
     """Tells each organisation's receivers in one thread at a time, and once more if something came meanwhile."""
 
-    def __init__(self, tell: Callable[[UUID], None]) -> None:
+    def __init__(self, tell: Callable[[UUID], bool]) -> None:
         self._tell = tell
+        # Organisations without receivers, each until when.
+        self._without: dict[UUID, float] = {}
         self._busy: set[UUID] = set()
         self._again: set[UUID] = set()
         self._tasks: set[asyncio.Task[None]] = set()
 
     def begin(self, organisation: UUID) -> None:
         """Tell them now, or as soon as the present thread is through."""
+        if self._without.get(organisation, 0.0) > time.monotonic():
+            return
         if organisation in self._busy:
             self._again.add(organisation)
             return
@@ -56,21 +67,30 @@ class Telling:
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
 
+    def forget(self, organisation: UUID) -> None:
+        """Whether it has receivers is to be asked again: one of them was made or changed."""
+        self._without.pop(organisation, None)
+        if organisation in self._busy:
+            self._again.add(organisation)
+
     async def _until_told(self, organisation: UUID) -> None:
         try:
             while True:
                 self._again.discard(organisation)
-                await asyncio.to_thread(self._tell, organisation)
+                has_any = await asyncio.to_thread(self._tell, organisation)
+                self._without[organisation] = 0.0 if has_any else time.monotonic() + SECONDS_WITHOUT
                 if organisation not in self._again:
                     return
-        except OpenLatchError as error:
-            log.warning("announcements.left_to_the_round", error=str(error))
+        except Exception as error:
+            log.exception("announcements.left_to_the_round", error=str(error))
         finally:
             self._busy.discard(organisation)
 
 
-def tell(service: Service, organisation: UUID) -> None:
-    """Make and send what is due to every receiver of an organisation."""
-    for ident, name in deliver.receivers(service, organisation):
+def tell(service: Service, organisation: UUID) -> bool:
+    """Make and send what is due to every receiver of an organisation; returns whether it has any."""
+    found = deliver.receivers(service, organisation)
+    for ident, name in found:
         while deliver.deliver(service, organisation, ident, KINDS[name]):
             pass
+    return bool(found)
