@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import json
+import threading
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID, uuid4
 
 import jwt
+import psycopg
 import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import select
@@ -20,6 +25,7 @@ from openlatch.core import sent_signals as core
 from openlatch.core.signals import STREAM_UPDATED, VERIFICATION
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.processes import free_port
+from openlatch.runtime.cluster import Cluster
 from openlatch.service.identity import sign_ins
 from openlatch.service.itself import inventory
 from openlatch.service.people import erasure, leavers
@@ -160,6 +166,38 @@ def test_an_end_of_access_is_pushed_within_the_same_moment_in_order_and_again_af
     assert said["initiating_entity"] == "admin"
     # Where events are pushed, nothing is fetched.
     assert stream.call("POST", f"poll/{stream.ident}", {}) == 404
+
+
+def test_what_is_committed_is_told_at_once_and_a_lost_database_is_noticed(
+    stream: Stream, receiver: Receiver, app_url: str, cluster: Cluster, database: str
+) -> None:
+    """By what transactions announce, without any round of the worker; also to a receiver that was not there before."""
+    lost = threading.Event()
+
+    async def follow() -> None:
+        with contextlib.suppress(psycopg.OperationalError):
+            await announcements.follow(stream.small.service, app_url)
+        lost.set()
+
+    def await_all(count: int) -> None:
+        deadline = time.monotonic() + 20
+        while len(receiver.got) < count and time.monotonic() < deadline:
+            time.sleep(0.02)
+        assert len(receiver.got) == count
+
+    follower = threading.Thread(target=asyncio.run, args=(follow(),), daemon=True)
+    follower.start()
+    with psycopg.connect(cluster.url(database), autocommit=True) as db:
+        while not db.execute("select true from pg_stat_activity where query ~ '^listen'").fetchone():
+            time.sleep(0.02)
+    stream.leave()
+    stream.make(delivery={"method": core.PUSH, "endpoint_url": receiver.url})
+    stream.revoke()
+    await_all(1)
+    with psycopg.connect(cluster.url(database), autocommit=True) as db:
+        db.execute("select pg_terminate_backend(pid) from pg_stat_activity where query ~ '^listen'")
+    assert lost.wait(20)
+    follower.join(20)
 
 
 def test_whoever_leaves_is_told_of_and_whoever_holds_by_a_team(stream: Stream) -> None:
