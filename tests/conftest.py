@@ -127,9 +127,12 @@ def template() -> str:
 
 
 @pytest.fixture
-def database(cluster: Cluster, template: str) -> str:
-    """The name of a fresh database."""
-    return clone(cluster, template)
+def database(cluster: Cluster, template: str) -> Iterator[str]:
+    """The name of a fresh database, which is dropped again: more than a thousand would fill the memory."""
+    made = clone(cluster, template)
+    yield made
+    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
+        db.execute(f"drop database {made} with (force)")  # type: ignore[call-overload]
 
 
 @pytest.fixture

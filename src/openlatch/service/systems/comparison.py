@@ -14,7 +14,7 @@ from typing import cast
 from uuid import UUID
 
 import orjson
-from sqlalchemy import CursorResult, Table, bindparam, func, select, text, update
+from sqlalchemy import CursorResult, Table, bindparam, func, insert, select, text, update
 
 from openlatch.adapters import Coverage
 from openlatch.core.exposure.paths import path_of
@@ -265,24 +265,24 @@ class Comparison:
             "select distinct on (r.handle) r.* from reading_accounts r where not exists "
             "(select from accounts a where a.system_id = :system and a.handle = r.handle) order by r.handle, r.n"
         )
-        made = [
-            Account(
-                id=new_id(),
-                organisation_id=self.organisation,
-                system_id=self.system.id,
-                name=found.comment or f"{found.handle} in {self.system.name}",
-                kind=found.kind,
-                sensitivity=1 if found.kind == "everyone" else SENSITIVITY_OF_THE_UNKNOWN,
-                time_zone=zone,
-                handle=found.handle,
-            )
+        made: list[JsonObject] = [
+            {
+                "id": new_id(),
+                "organisation_id": self.organisation,
+                "system_id": self.system.id,
+                "name": found.comment or f"{found.handle} in {self.system.name}",
+                "kind": found.kind,
+                "sensitivity": 1 if found.kind == "everyone" else SENSITIVITY_OF_THE_UNKNOWN,
+                "time_zone": zone,
+                "handle": found.handle,
+            }
             for found in self.db.execute(unknown, self.named).all()
         ]
-        self.db.add_all(made)
-        self.db.flush()
+        if made:
+            self.db.execute(insert(Account), made)
         for account in made:
-            self.unit.record("account.found", "account", account.id, account.name, account.id)
-        return {account.id for account in made}
+            self.unit.record("account.found", "account", account["id"], account["name"], account["id"])
+        return {account["id"] for account in made}
 
     def _cover(self) -> None:
         """Store with each account what the reading covered, and since when it has been read only in part."""
@@ -313,22 +313,23 @@ class Comparison:
             ),
             self.named,
         ).all()
-        for row in rows:
-            if row.part is None:
-                self.db.add(
-                    Resource(
-                        organisation_id=self.organisation,
-                        account_id=row.account,
-                        key=row.handle,
-                        name=row.name,
-                        kind=row.kind,
-                        path=row.path or path_of(row.handle),
-                        attributes=row.attributes,
-                        above=row.above,
-                        inherits=row.inherits,
-                    )
-                )
-        self.db.flush()
+        made: list[JsonObject] = [
+            {
+                "organisation_id": self.organisation,
+                "account_id": row.account,
+                "key": row.handle,
+                "name": row.name,
+                "kind": row.kind,
+                "path": row.path or path_of(row.handle),
+                "attributes": row.attributes,
+                "above": row.above,
+                "inherits": row.inherits,
+            }
+            for row in rows
+            if row.part is None
+        ]
+        if made:
+            self.db.execute(insert(Resource), made)
         mine = select(Resource.account_id, Resource.key, Resource.id).join(Account, Account.id == Resource.account_id)
         found = self.db.execute(mine.where(Account.system_id == self.system.id, Resource.key.is_not(None)))
         return {(account, str(key)): part for account, key, part in found}

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from uuid import UUID
 
-from sqlalchemy import func, select, text, update
+from sqlalchemy import func, insert, select, text, update
 
 from openlatch import schemas
 from openlatch.core.ids import new_id
@@ -13,6 +14,7 @@ from openlatch.core.people import login_matching as core
 from openlatch.core.people.login_matching import Candidate, MarkKind
 from openlatch.core.vocabulary import EndedAs, GrantState
 from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
@@ -86,27 +88,14 @@ def meet(unit: Unit, system: System) -> None:
         found = core.match(_marks(row), rules, bearers)
         if found.person is not None or _kept(found.candidates) != row.candidates:
             _name_again(unit, system, unit.db.get_one(Handle, row.id), found)
-    taken = _taken(unit, [row.comment or row.handle for row in new])
-    handles: list[Handle] = []
+    met = _Met(unit, system, _taken(unit, [row.comment or row.handle for row in new]))
     for row in new:
         found = core.Match(None) if row.is_app else core.match(_marks(row), rules, bearers)
         if row.handle in anew:
             found = _perhaps(anew[row.handle])
             unit.record("login.made_anew", "system", system.id, system.name, login=row.handle)
-        handle = Handle(
-            organisation_id=unit.viewer.organisation,
-            system_id=system.id,
-            name=row.handle,
-            marks=row.marks,
-            locked=row.locked,
-            hangs=row.hangs,
-        )
-        _meet(unit, system, row, handle, found, taken)
-        handles.append(handle)
-    # People and apps first, since logins refer to them.
-    unit.db.flush()
-    unit.db.add_all(handles)
-    unit.db.flush()
+        met.meet(row, found)
+    met.write()
 
 
 def _marks(row: AnyRow) -> dict[MarkKind, str]:
@@ -120,28 +109,48 @@ def _taken(unit: Unit, names: Sequence[str]) -> set[str]:
     return set(unit.db.scalars(taken, {"names": list(names)}))
 
 
-def _meet(unit: Unit, system: System, row: AnyRow, handle: Handle, found: core.Match, taken: set[str]) -> None:
-    """Add somebody who is new, or match them to a known person."""
-    organisation = unit.viewer.organisation
-    if found.person is not None:
-        handle.person_id = found.person.person
-        _record_match(unit, system, handle, found.person)
-    elif row.is_app:
-        handle.app_id = new_id()
-        name, purpose = row.comment or row.handle, f"Met in {system.name}."
-        unit.db.add(App(id=handle.app_id, organisation_id=organisation, name=name, purpose=purpose))
-        unit.record("app.found", "app", handle.app_id, row.handle)
-    else:
-        name = row.comment or row.handle
-        if name in taken and name != row.handle:
-            # Kept apart from a person of that name until somebody confirms that they are the same.
-            name = f"{name} ({row.handle})"
-        taken.add(name)
-        handle.person_id, handle.candidates = new_id(), _kept(found.candidates)
-        unit.db.add(
-            Person(id=handle.person_id, organisation_id=organisation, name=name, inside=False, recognised=False)
-        )
-        unit.record("person.found", "person", handle.person_id, row.handle)
+@dataclass(slots=True)
+class _Met:
+    """The logins of a reading that are new, with the people and apps who are new by them: written in few statements."""
+
+    unit: Unit
+    system: System
+    taken: set[str]
+    people: list[JsonObject] = field(default_factory=list)
+    apps: list[JsonObject] = field(default_factory=list)
+    handles: list[JsonObject] = field(default_factory=list)
+
+    def meet(self, row: AnyRow, found: core.Match) -> None:
+        """Add somebody who is new, or match them to a known person."""
+        unit, base = self.unit, {"organisation_id": self.unit.viewer.organisation}
+        handle = {**base, "id": new_id(), "system_id": self.system.id, "name": row.handle, "marks": row.marks}
+        handle |= {"locked": row.locked, "hangs": row.hangs, "person_id": None, "app_id": None, "candidates": []}
+        if found.person is not None:
+            handle["person_id"] = found.person.person
+            _record_match(unit, self.system, row.handle, found.person)
+        elif row.is_app:
+            handle["app_id"] = new_id()
+            name, purpose = row.comment or row.handle, f"Met in {self.system.name}."
+            self.apps.append({**base, "id": handle["app_id"], "name": name, "purpose": purpose})
+            unit.record("app.found", "app", handle["app_id"], row.handle)
+        else:
+            name = row.comment or row.handle
+            if name in self.taken and name != row.handle:
+                # Kept apart from a person of that name until somebody confirms that they are the same.
+                name = f"{name} ({row.handle})"
+            self.taken.add(name)
+            handle |= {"person_id": new_id(), "candidates": _kept(found.candidates)}
+            new = {"id": handle["person_id"], "name": name, "inside": False, "recognised": False}
+            self.people.append(base | new)
+            unit.record("person.found", "person", handle["person_id"], row.handle)
+        self.handles.append(handle)
+
+    def write(self) -> None:
+        """Write all of them: people and apps first, since logins refer to them."""
+        for table, rows in ((Person, self.people), (App, self.apps), (Handle, self.handles)):
+            if rows:
+                self.unit.db.execute(insert(table), rows)
+        self.unit.db.flush()
 
 
 def _perhaps(person: UUID | None) -> core.Match:
@@ -158,16 +167,14 @@ def _name_again(unit: Unit, system: System, handle: Handle, found: core.Match) -
     if found.person is not None:
         _take_over(unit, handle, found.person.person)
         handle.candidates = []
-        _record_match(unit, system, handle, found.person)
+        _record_match(unit, system, handle.name, found.person)
     else:
         handle.candidates = _kept(found.candidates)
 
 
-def _record_match(unit: Unit, system: System, handle: Handle, found: Candidate) -> None:
+def _record_match(unit: Unit, system: System, login: str, found: Candidate) -> None:
     name = unit.db.get_one(Person, found.person).name
-    unit.record(
-        "person.matched", "person", found.person, name, system=system.name, by=found.by.value, login=handle.name
-    )
+    unit.record("person.matched", "person", found.person, name, system=system.name, by=found.by.value, login=login)
 
 
 def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
