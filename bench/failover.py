@@ -22,6 +22,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -216,10 +217,11 @@ def rehearse(folder: Path, times: int, chance: random.Random) -> Outcome:
     """Fail over so many times."""
     pair, key = Pair(folder), Fernet.generate_key()
     system = Cluster(folder / "system", "telemetry_owner", ("fsync=off", "log_statement=ddl"))
-    nodes, writer = None, None
+    nodes, writer, closing = None, None, ExitStack()
     try:
         pair.start()
         service = Service(engine_for(pair.url), Fernet(key), signing_seed=key)
+        closing.callback(service.engine.dispose)
         viewer = authentication.make_organisation(service, "T", "t", "UTC", "Ada", "ada@example.org", WORD)
         names = _prepare(system, times * IN_ONE_PLAN)
         settings = {"host": "127.0.0.1", "port": system.port, "database": telemetry.DATABASE}
@@ -227,7 +229,7 @@ def rehearse(folder: Path, times: int, chance: random.Random) -> Outcome:
         ident = connections.connect(service, viewer, "telemetry", "Telemetry", "postgresql", settings, "bench")
         readings.read(service, viewer.organisation, ident)
         nodes = Nodes(folder, pair.url, key.decode())
-        client = _signed_in(nodes.address)
+        client = closing.enter_context(_signed_in(nodes.address))
         grants = _grants(client, names)
         writer = Writer(nodes.address, client.make_token("ada@example.org", WORD).token)
         thread = threading.Thread(target=writer.run)
@@ -265,6 +267,7 @@ def rehearse(folder: Path, times: int, chance: random.Random) -> Outcome:
     finally:
         if writer is not None:
             writer.over.set()
+        closing.close()
         if nodes is not None:
             nodes.stop()
         system.stop(at_once=True)
@@ -287,15 +290,15 @@ def _prepare(system: Cluster, count: int) -> list[str]:
 def _signed_in(address: str) -> Client:
     """A client that waits for as long as a failover may take."""
     deadline = time.monotonic() + SECONDS_TO_RECOVER
-    client = Client(address, patience=SECONDS_TO_RECOVER)
-    while True:
-        try:
-            token = client.make_token("ada@example.org", WORD).token
-            return Client(address, token, patience=SECONDS_TO_RECOVER)
-        except Unreachable:
-            if time.monotonic() > deadline:
-                raise
-            time.sleep(0.2)
+    with Client(address, patience=SECONDS_TO_RECOVER) as client:
+        while True:
+            try:
+                token = client.make_token("ada@example.org", WORD).token
+                return Client(address, token, patience=SECONDS_TO_RECOVER)
+            except Unreachable:
+                if time.monotonic() > deadline:
+                    raise
+                time.sleep(0.2)
 
 
 def _grants(client: Client, names: Sequence[str]) -> list[UUID]:
