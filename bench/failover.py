@@ -318,7 +318,7 @@ def _await(client: Client, begun: Sequence[UUID]) -> None:
 
 
 def main() -> None:
-    """Rehearse it, and print what was seen."""
+    """Rehearse it, and print what was seen; exit code 1 if anything was lost, done twice or not done."""
     parser = argparse.ArgumentParser(prog="python -m bench.failover", description=__doc__)
     parser.add_argument("--times", type=int, default=100)
     parser.add_argument("--seed", type=int, default=1)
@@ -335,6 +335,8 @@ def main() -> None:
     for fault in seen.faults:
         print(f"a request broke: {fault}")
     print(f"what writers were told: {dict(seen.problems)}; the doctor says: {seen.wrong or 'all well'}")
+    bad = (seen.lost, seen.doubled, seen.revoked_twice, seen.not_revoked, seen.died, seen.wrong, seen.faults)
+    sys.exit(1 if any(bad) or not seen.answered else 0)
 
 
 if __name__ == "__main__":
