@@ -18,7 +18,7 @@ OpenLatchError
 ├── NotReady            what is asked for is still being made; worth asking again
 ├── TooMany             asked too often; carries the seconds to wait
 ├── SystemDown          an outside system did not answer; worth trying again
-├── RegisterDown        the register's database does not answer; nothing was changed
+├── RegisterDown        the register's database does not answer, or went away before a commit
 │   ├── ServerReadOnly  it takes no changes: it is a standby, or has become one
 │   └── OutcomeUnknown  it went away while a change was being committed, which may or may not be there
 └── SystemRefused       an outside system answered no; trying again changes nothing
@@ -183,7 +183,7 @@ class RegisterDown(OpenLatchError):
 
     status = 503
     title = "The register is not available"
-    usual_remedy = "Nothing was changed; try again in a moment."
+    usual_remedy = "Try again in a moment."
     wait = 1
 
 
@@ -195,7 +195,7 @@ class OutcomeUnknown(RegisterDown):
     """The database went away while a change was being committed: it may be there, or not."""
 
     title = "Whether it was changed is not known"
-    usual_remedy = "Look before you repeat it. A call with an Idempotency-Key can be repeated as it is."
+    usual_remedy = "Look whether it was before you repeat it."
 
 
 class SystemRefused(OpenLatchError):

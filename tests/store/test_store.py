@@ -20,6 +20,7 @@ from sqlalchemy import create_engine, select, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
+from openlatch.api.app import make_app
 from openlatch.core.filters import check, matches, parse
 from openlatch.core.journal import chain
 from openlatch.errors import BadInput, Conflict, OutcomeUnknown, RegisterDown
@@ -370,6 +371,31 @@ def test_a_commit_that_is_cut_off_is_not_said_to_have_changed_nothing(
 
     with pytest.raises(OutcomeUnknown, match="while this was being committed"):
         work()
+
+
+@pytest.mark.parametrize(
+    ("method", "key", "repeats"), [("POST", "k", True), ("POST", "", False), ("PATCH", "k", False)]
+)
+def test_only_what_is_done_once_is_asked_for_again_when_nobody_knows(
+    service: Service, organisation: Viewer, monkeypatch: pytest.MonkeyPatch, method: str, key: str, repeats: bool
+) -> None:
+    """A client library that sends again what says when must not do anything twice."""
+    client = make_app(service, "").test_client()
+    body = {"address": "ada@example.org", "password": "a long password"}
+    headers = {"Authorization": f"Bearer {client.post('/api/v1/tokens', json=body).get_json()['token']}"}
+    headers |= {"Idempotency-Key": key} if key else {}
+    path = "/api/v1/people" if method == "POST" else f"/api/v1/people/{organisation.person}/record"
+    real = Session.commit
+
+    def commit(session: Session) -> None:
+        if any(isinstance(row, Person) for row in session.identity_map.values()):
+            raise psycopg.OperationalError("the connection is lost")
+        real(session)
+
+    monkeypatch.setattr(Session, "commit", commit)
+    answer = client.open(path, method=method, json={"name": "Somebody"}, headers=headers)
+    assert (answer.status_code, answer.get_json()["type"]) == (503, "urn:openlatch:problem:outcome-unknown")
+    assert ("Retry-After" in answer.headers) is repeats
 
 
 def test_what_is_committed_is_not_said_to_have_failed(service: Service, organisation: Viewer) -> None:

@@ -18,7 +18,7 @@ from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 from openlatch.api import health, oauth, oidc, openapi, request_ids, scim, signal_streams, signals
 from openlatch.api.events import Broker
 from openlatch.api.routes import api
-from openlatch.api.routing import COOKIE, PREFIX, asker, challenge
+from openlatch.api.routing import COOKIE, PREFIX, asker, challenge, may_be_repeated
 from openlatch.errors import (
     BadInput,
     FactorNeeded,
@@ -26,7 +26,6 @@ from openlatch.errors import (
     NotAllowed,
     NotSignedIn,
     OpenLatchError,
-    OutcomeUnknown,
     Outdated,
     RegisterDown,
     TooMany,
@@ -254,8 +253,7 @@ def _on_ours(error: OpenLatchError) -> Response:
     response = _problem(error.status, kind, error.title, error.detail, error.remedy, fields, breaches, passkey)
     if isinstance(error, (NotSignedIn, NotAllowed)):
         response.headers.update(challenge(error))
-    is_safe = not isinstance(error, OutcomeUnknown) or "Idempotency-Key" in request.headers
-    if isinstance(error, TooMany) or (isinstance(error, RegisterDown) and is_safe):
+    if isinstance(error, TooMany) or (isinstance(error, RegisterDown) and may_be_repeated(error)):
         response.headers["Retry-After"] = str(error.wait)
     return response
 

@@ -21,7 +21,7 @@ from urllib.parse import urlencode
 from uuid import UUID
 
 import orjson
-from flask import Flask, Response, current_app, request
+from flask import Flask, Response, current_app, g, request
 from pydantic import BaseModel, ValidationError
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
@@ -33,6 +33,7 @@ from openlatch.errors import (
     Conflict,
     NotAllowed,
     NotSignedIn,
+    OutcomeUnknown,
     ReadOnly,
     RegisterDown,
     TooMany,
@@ -263,10 +264,19 @@ def _answered(route: Route, who: Viewer, given: Mapping[str, object]) -> Respons
         except (RegisterDown, Collision):
             # The primary answers as well: a standby may be away, behind, or asked for what changes something.
             pass
+    g.under_a_key = route.method == "POST" and not route.streams and "Idempotency-Key" in request.headers
     with the_service().unit(who) as unit:
         once = route.method == "POST" and not route.streams
         key = request.headers.get("Idempotency-Key") if once else None
         return _once(route, unit, key, given) if key else _as_response(route, route.handler(unit, **given))
+
+
+def may_be_repeated(error: RegisterDown) -> bool:
+    """Whether a call can be sent again without looking first: it was undone, or it is done once under its key.
+
+    Only some calls heed an Idempotency-Key, so that its being sent is not enough.
+    """
+    return not isinstance(error, OutcomeUnknown) or g.get("under_a_key", False)
 
 
 def _json() -> JsonValue:

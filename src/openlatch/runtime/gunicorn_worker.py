@@ -30,8 +30,8 @@ LARGEST_BODY_AT_ONCE = (1 << 20) + 1
 # Seconds that a request may wait for a thread, and after which one that waited longer may be sent again.
 SECONDS_IN_LINE = 1.0
 SECONDS_TO_RETRY = (1, 2, 3)
-# What tells a supervisor that the process lives has to be answered however busy it is.
-_ALWAYS = ("/healthz",)
+# What supervisors ask has to be answered however busy it is: a process that is taken out leaves more to the others.
+_ALWAYS = ("/healthz", "/readyz", "/metrics")
 _REMEDY = {
     414: "Send at most 4,094 bytes in the first line.",
     431: "Send at most 100 headers, of 8,190 bytes each.",
@@ -142,7 +142,7 @@ class Worker(ThreadWorker):  # type: ignore[misc]
         REAPER.let(conn.sock)
         if conn.waited > SECONDS_IN_LINE and req.path not in _ALWAYS:
             retry = f"Retry-After: {random.choice(SECONDS_TO_RETRY)}\r\n"  # noqa: S311  so that not all come at once
-            said = "The service is asked more than it can answer just now."
+            said = "The service has more requests than it can answer just now."
             _problem(conn.sock, 503, "Service Unavailable", said, "busy", retry)
             return False
         return super().handle_request(req, conn)

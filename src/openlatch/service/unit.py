@@ -130,7 +130,8 @@ class Service:
             try:
                 after()
             except Exception as error:
-                # It is committed, and whoever asked must not be told otherwise. What is due is found by the rounds.
+                # It is committed, and whoever asked must not be told otherwise. What is due is found by the rounds;
+                # what somebody was to be told is lost but for this line.
                 log.exception("unit.not_followed_up", error=str(error))
 
 

@@ -182,9 +182,10 @@ def _is_gone(error: DBAPIError | psycopg.Error) -> bool:
     return lost or isinstance(cause, _AWAY)
 
 
-# How far the primary has committed, and whether a standby has got there; whoever is no standby has everything.
+# How far the primary has committed, and whether a standby has got there. A server that follows nobody may be the
+# primary, or one that was: of that nothing is known here.
 _COMMITTED = "select pg_current_wal_flush_lsn()::text"
-_REPLAYED = "select not pg_is_in_recovery() or pg_last_wal_replay_lsn() >= cast(:position as pg_lsn)"
+_REPLAYED = "select pg_is_in_recovery() and pg_last_wal_replay_lsn() >= cast(:position as pg_lsn)"
 
 
 @dataclass

@@ -105,8 +105,10 @@ def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send:
                 sent += 1
                 with service.unit(Viewer.itself(organisation)) as unit:
                     _note(unit, ident, ready.delivery, outcome, kind)
+                # Apart, so that a next one that can't be written does not undo that this one was delivered.
+                with transaction(service.engine, organisation) as db:
                     # One that is down is left alone until its next try.
-                    ready = None if outcome.is_down else _next(service, unit.db, ident, kind)
+                    ready = None if outcome.is_down else _next(service, db, ident, kind)
         finally:
             with transaction(service.engine, organisation) as db:
                 # Only one's own: another process has it by now, where this one took longer.
