@@ -27,7 +27,7 @@ from openlatch.errors import BadInput, Conflict, OutcomeUnknown, RegisterDown
 from openlatch.runtime.cluster import Cluster
 from openlatch.service import imports
 from openlatch.service.identity import authentication
-from openlatch.service.unit import Service, Viewer
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import alone, driver_of, transaction
 from openlatch.store.lists.engine import ListQuery, nested
@@ -383,15 +383,21 @@ def test_only_what_is_done_once_is_asked_for_again_when_nobody_knows(
     client = make_app(service, "").test_client()
     body = {"address": "ada@example.org", "password": "a long password"}
     headers = {"Authorization": f"Bearer {client.post('/api/v1/tokens', json=body).get_json()['token']}"}
+    made = client.post("/api/v1/people", json={"name": "Anybody"}, headers=headers).get_json()["id"]
     headers |= {"Idempotency-Key": key} if key else {}
-    path = "/api/v1/people" if method == "POST" else f"/api/v1/people/{organisation.person}/record"
-    real = Session.commit
+    path = "/api/v1/people" if method == "POST" else f"/api/v1/people/{made}"
+    real, seal = Session.commit, Unit.seal
+
+    def note(unit: Unit) -> None:
+        seal(unit)
+        unit.db.info["sealed"] = bool(unit.entries)
 
     def commit(session: Session) -> None:
-        if any(isinstance(row, Person) for row in session.identity_map.values()):
+        if session.info.get("sealed"):
             raise psycopg.OperationalError("the connection is lost")
         real(session)
 
+    monkeypatch.setattr(Unit, "seal", note)
     monkeypatch.setattr(Session, "commit", commit)
     answer = client.open(path, method=method, json={"name": "Somebody"}, headers=headers)
     assert (answer.status_code, answer.get_json()["type"]) == (503, "urn:openlatch:problem:outcome-unknown")
