@@ -39,7 +39,8 @@ from openlatch.worker.queue import Queue
 DELIVERIES = scaled(10_000)
 # One in so many calls is refused by the receiver, and one in as many breaks off after it was taken.
 FAILS = 10
-SECONDS = 10.0
+# Seconds to wait for what has to come: more than a worker takes to start on a busy machine.
+SECONDS = 120.0
 
 
 @contextmanager

@@ -17,6 +17,7 @@ from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
 from openlatch.api import health, oauth, oidc, openapi, request_ids, scim, signal_streams, signals
 from openlatch.api.events import Broker
+from openlatch.api.paths import CALLS, FILES, SIGNS_OF_LIFE
 from openlatch.api.routes import api
 from openlatch.api.routing import COOKIE, PREFIX, asker, challenge, may_be_repeated
 from openlatch.errors import (
@@ -41,13 +42,8 @@ DOCS = Path(__file__).parent / "docs"
 LARGEST_BODY = 1 << 20
 # Bytes from which an answer is sent compressed.
 WORTH_COMPRESSING = 2048
-# Prefixes of calls, never pages of the console.
-_NO_PAGES = (
-    *("/api/", "/oauth/", "/scim/", "/.well-known/", "/calendar/", "/assets/", "/docs/"),
-    *("/healthz/", "/readyz/", "/metrics/", "/oidc/"),
-    *("/signals/receive/", "/signals/stream/", "/signals/status/", "/signals/subjects/", "/signals/verify/"),
-    "/signals/poll/",
-)
+# Never pages of the console.
+_NO_PAGES = (*CALLS, *FILES, *SIGNS_OF_LIFE)
 # Compressed copies by their coding, the smallest first.
 _CODINGS = {"br": "br", "gzip": "gz"}
 # Set by the console to what its reader has chosen.

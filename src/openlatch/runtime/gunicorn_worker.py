@@ -22,16 +22,14 @@ from typing import Any
 from gunicorn import util
 from gunicorn.workers.gthread import ThreadWorker
 
+from openlatch.api.paths import is_call
 from openlatch.json_values import JsonObject
 
 # Seconds within which a request without a large body must have arrived; otherwise its thread is freed.
 SECONDS_TO_ASK = 20.0
 LARGEST_BODY_AT_ONCE = (1 << 20) + 1
-# Seconds that a request may wait for a thread, and after which one that waited longer may be sent again.
-SECONDS_IN_LINE = 1.0
+# Seconds after which a call that waited too long may be sent again.
 SECONDS_TO_RETRY = (1, 2, 3)
-# What supervisors ask has to be answered however busy it is: a process that is taken out leaves more to the others.
-_ALWAYS = ("/healthz", "/readyz", "/metrics")
 _REMEDY = {
     414: "Send at most 4,094 bytes in the first line.",
     431: "Send at most 100 headers, of 8,190 bytes each.",
@@ -124,7 +122,13 @@ util.write_error = _problem
 
 
 class Worker(ThreadWorker):  # type: ignore[misc]
-    """gunicorn's threaded worker, with the limits above."""
+    """gunicorn's threaded worker, with the limits above.
+
+    A call may wait ``seconds_in_line`` for a thread. Pages and their files are always answered: browsers don't ask for
+    a script twice. So is what supervisors ask: a process that is taken out leaves more to the others.
+    """
+
+    seconds_in_line = 1.0
 
     def enqueue_req(self, conn: Untyped) -> None:
         """Let a connection wait for a thread."""
@@ -140,7 +144,7 @@ class Worker(ThreadWorker):  # type: ignore[misc]
     def handle_request(self, req: Untyped, conn: Untyped) -> Any:
         """Handle a request whose headers have arrived."""
         REAPER.let(conn.sock)
-        if conn.waited > SECONDS_IN_LINE and req.path not in _ALWAYS:
+        if conn.waited > self.seconds_in_line and is_call(req.path):
             retry = f"Retry-After: {random.choice(SECONDS_TO_RETRY)}\r\n"  # noqa: S311  so that not all come at once
             said = "The service has more requests than it can answer just now."
             _problem(conn.sock, 503, "Service Unavailable", said, "busy", retry)

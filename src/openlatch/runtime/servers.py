@@ -17,7 +17,7 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 
 from openlatch.api.app import make_app, warm_up
 from openlatch.runtime.assembly import assemble, configure_logging
-from openlatch.runtime.gunicorn_worker import prompt
+from openlatch.runtime.gunicorn_worker import Worker, prompt
 from openlatch.runtime.settings import Settings
 from openlatch.runtime.telemetry import start as start_telemetry
 from openlatch.service.identity import set_up
@@ -98,6 +98,7 @@ def serve(settings: Settings) -> None:
     configure_logging()
     settings.require("database_url", "secret_key")
     _say_how_to_set_up(settings)
+    Worker.seconds_in_line = settings.seconds_in_line
     warm_up()
     # What is there by now is there for good. Processes that are forked share it as long as nobody writes to it, as the
     # collector would.

@@ -49,6 +49,7 @@ class Settings(BaseSettings):
     bind: str = "127.0.0.1:8620"
     web_processes: int = 2
     web_threads: int = 32
+    seconds_in_line: float = 1.0
     trusted_proxies: int = 0
     public_address: str = ""
     smtp_host: str = ""
