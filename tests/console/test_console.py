@@ -26,7 +26,7 @@ from tests.conftest import ROLES
 from tests.seeds import in_turn
 
 # A machine that others use too answers late at times.
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=60_000)
 # Where the forms are that make, change and merge records.
 FORMS = [
     ("/people", "Add a person"),
@@ -66,7 +66,7 @@ def signed_in(browser: Browser, stack: Demo) -> Iterator[Open]:
         )
         contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(15_000)
+        page.set_default_timeout(60_000)
         page.on("pageerror", lambda error: faults.append(str(error)))
         page.on(
             "console", lambda m: faults.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
@@ -547,7 +547,7 @@ def test_a_passkey_signs_in_stands_for_a_code_and_proves_who_one_is(browser: Bro
     """With a browser's own authenticator; passkeys are for names, so here for localhost."""
     context = browser.new_context(base_url=f"http://localhost:{stack.port}")
     page = context.new_page()
-    page.set_default_timeout(15_000)
+    page.set_default_timeout(60_000)
     devtools = context.new_cdp_session(page)
     devtools.send("WebAuthn.enable")
     device = {"protocol": "ctap2", "transport": "internal", "automaticPresenceSimulation": True}

@@ -68,7 +68,7 @@ def test_the_first_hour_by_the_console_alone(server: OwnServer) -> None:
     with sync_playwright() as playwright:
         browser = launch(playwright)
         page = browser.new_context(base_url=server.public_address, viewport={"width": 1280, "height": 800}).new_page()
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(60_000)
         try:
             _set_up(page, code_of(server))
             _fill_register(page)
