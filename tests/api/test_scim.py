@@ -21,6 +21,8 @@ from tests.conftest import Clock
 
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
+SEARCH = "urn:ietf:params:scim:api:messages:2.0:SearchRequest"
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 
 
@@ -151,6 +153,128 @@ def test_groups_become_teams_and_bulk_finds_what_it_makes(directory: Directory) 
     assert directory.ask("PATCH", f"/Groups/{group['id']}", wrong).json["scimType"] == "invalidValue"
     beyond = directory.ask("GET", "/Users?startIndex=99999999999999999999").json
     assert (beyond["totalResults"], beyond["itemsPerPage"]) == (2, 0)
+
+
+def test_changes_of_one_and_questions_about_many_are_those_of_the_standard(directory: Directory) -> None:
+    """What the tester does not try: RFC 7644, 3.4.2 and 3.5.2."""
+    ask = directory.ask
+    body = {
+        "schemas": [USER],
+        "userName": "brin",
+        "displayName": "Brin Vale",
+        "emails": [{"value": "brin@example.org", "type": "work", "primary": True}],
+    }
+    made = ask("POST", "/Users", {**body, "id": "their-own"}).json
+    one = f"/Users/{made['id']}"
+    assert made["id"] != "their-own"
+    # All operations of a patch or none; what can't be is told by its keyword.
+    half = patch(
+        {"op": "replace", "path": "title", "value": "Half"},
+        {"op": "replace", "path": 'emails[type eq "none"].value', "value": "x@example.org"},
+    )
+    assert (ask("PATCH", one, half).json["scimType"], ask("GET", one).json.get("title")) == ("noTarget", None)
+    for operation, kind in (
+        ({"op": "remove"}, "noTarget"),
+        ({"op": "replace", "path": "id", "value": "x"}, "mutability"),
+        ({"op": "replace", "path": "emails[", "value": "x"}, "invalidPath"),
+        ({"op": "twist", "path": "title", "value": "x"}, "invalidValue"),
+    ):
+        answer = ask("PATCH", one, patch(operation))
+        assert (answer.status_code, answer.json.get("scimType")) == (400, kind), operation
+    # What is there already is not changed; there is one primary address.
+    same = ask("PATCH", one, patch({"op": "Add", "path": "title", "value": "Guide"})).json
+    assert ask("PATCH", one, patch({"op": "add", "value": {"title": "Guide"}})).json["meta"] == same["meta"]
+    new = {"value": "vale@example.org", "type": "home", "primary": True}
+    emails = ask("PATCH", one, patch({"op": "add", "path": "emails", "value": [new]})).json["emails"]
+    assert {mail["value"]: mail.get("primary", False) for mail in emails} == {
+        "brin@example.org": False,
+        "vale@example.org": True,
+    }
+    # Attributes: those asked for, those left out, and the id always.
+    assert ask("GET", f"{one}?attributes=userName").json.keys() == {"schemas", "id", "userName"}
+    left = ask("GET", f"{one}?excludedAttributes=id,emails,title").json
+    assert ("id" in left, "emails" in left, "title" in left, left["userName"]) == (True, False, False, "brin")
+    ask("POST", "/Users", {**body, "userName": "coll", "displayName": "Coll Moor", "emails": []})
+    for written, found in (
+        ('USERNAME Eq "BRIN"', ["brin"]),
+        ('userName eq "coll" or userName eq "brin" and title eq "none"', ["coll"]),
+        ('(userName eq "coll" or userName eq "brin") and title pr', ["brin"]),
+        ('not (userName sw "br") and not (userName co "@")', ["coll"]),
+        ('emails[type eq "home" and value co "vale"]', ["brin"]),
+        ('emails.value ew "vale@example.org"', ["brin"]),
+        ('userName gt "brin" and userName le "coll"', ["coll"]),
+        ('meta.lastModified ge "2020-01-01T00:00:00Z" and userName ne "ada@example.org"', ["brin", "coll"]),
+        (f'{USER}:userName eq "coll"', ["coll"]),
+    ):
+        page = ask("GET", f"/Users?filter={written}")
+        assert sorted(row["userName"] for row in page.json.get("Resources", [])) == found, written
+        asked = {"schemas": [SEARCH], "filter": written}
+        assert ask("POST", "/Users/.search", asked).json["totalResults"] == len(found)
+    assert ask("GET", "/Users?filter=active gt true").json["scimType"] == "invalidFilter"
+    for words, start, count in (("startIndex=0&count=1", 1, 1), ("count=-3", 1, 0), ("startIndex=-5", 1, 3)):
+        page = ask("GET", f"/Users?{words}").json
+        assert (page["totalResults"], page["startIndex"], len(page.get("Resources", []))) == (3, start, count)
+    # Whoever has none comes last, and first the other way round.
+    order = ask("GET", "/Users?sortBy=title").json["Resources"]
+    back = ask("GET", "/Users?sortBy=title&sortOrder=descending").json["Resources"]
+    assert (order[0]["userName"], back[-1]["userName"]) == ("brin", "brin")
+    # What is not there is not made; a name that was deleted is free.
+    assert ask("PUT", "/Users/00000000-0000-0000-0000-000000000000", body).status_code == 404
+    assert (ask("DELETE", one).status_code, ask("DELETE", one).status_code) == (204, 404)
+    again = ask("POST", "/Users", body)
+    assert (again.status_code, again.json["id"], again.json["active"]) == (201, made["id"], True)
+    assert ask("GET", one).json["userName"] == "brin"
+    assert ask("GET", "/Me").status_code == 501
+
+
+def test_a_bulk_request_is_answered_whole_and_circles_are_resolved(directory: Directory) -> None:
+    """RFC 7644, 3.7.1 and 3.7.3: where each is, also where nothing was done, and who refers to one another."""
+
+    def of(name: str, chief: str) -> dict[str, Any]:
+        data = {"schemas": [USER, ENTERPRISE], "userName": name, ENTERPRISE: {"manager": {"value": f"bulkId:{chief}"}}}
+        return {"method": "POST", "path": "/Users", "bulkId": name, "data": data}
+
+    told = bulk(directory, of("anwen", "bram"), of("bram", "anwen"), of("cade", "nobody"))
+    told.sort(key=lambda one: str(one["bulkId"]))
+    assert [(one["bulkId"], one["status"]) for one in told] == [("anwen", "201"), ("bram", "201"), ("cade", "409")]
+    assert "location" not in told[2]
+    anwen, bram = (one["location"].rpartition("/")[2] for one in told[:2])
+    for one, chief in ((anwen, bram), (bram, anwen)):
+        held = directory.ask("GET", f"/Users/{one}")
+        assert held.json[ENTERPRISE]["manager"]["value"] == chief
+    assert told[0]["version"] == directory.ask("GET", f"/Users/{anwen}").headers["ETag"]
+    groups = [
+        {"method": "POST", "path": "/Groups", "bulkId": name, "data": {"displayName": name, "members": [member]}}
+        for name, member in (("upper", {"value": "bulkId:lower"}), ("lower", {"value": "bulkId:upper"}))
+    ]
+    for one, other in zip(bulk(directory, *groups), ("lower", "upper"), strict=True):
+        held = directory.ask("GET", one["location"].partition("/scim/v2")[2]).json
+        assert directory.ask("GET", f"/Groups/{held['members'][0]['value']}").json["displayName"] == other
+    # What refers to something that could not be made is not left behind.
+    wrong = of("ebba", "dara")
+    wrong["data"]["title"] = "x" * 5000
+    told_of = bulk(directory, of("dara", "ebba"), wrong)
+    assert [(one["bulkId"], one["status"]) for one in told_of] == [("dara", "409"), ("ebba", "400")]
+    assert directory.ask("GET", '/Users?filter=userName eq "dara"').json["totalResults"] == 0
+    gone = {"method": "DELETE", "path": f"/Users/{bram}"}
+    aimless = {"method": "PATCH", "path": f"/Users/{anwen}", "data": patch({"op": "remove"})}
+    first, second, third = bulk(directory, gone, gone, aimless)
+    assert (first["status"], first["location"]) == ("204", told[1]["location"])
+    assert (second["status"], second["location"]) == ("404", told[1]["location"])
+    assert (third["status"], third["location"], third["response"]["scimType"]) == (
+        "400",
+        told[0]["location"],
+        "noTarget",
+    )
+    large = directory.ask("POST", "/Bulk", {"Operations": [], "more": "x" * (1 << 20)})
+    assert (large.status_code, large.content_type, large.json["status"]) == (413, "application/scim+json", "413")
+
+
+def bulk(directory: Directory, *operations: dict[str, Any]) -> list[dict[str, Any]]:
+    """What each operation was answered, in the order in which they were carried out."""
+    request = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkRequest"], "Operations": list(operations)}
+    answered: list[dict[str, Any]] = directory.ask("POST", "/Bulk", request).json["Operations"]
+    return answered
 
 
 def test_only_a_directorys_token_opens_it_and_nothing_else(directory: Directory, service: Service) -> None:

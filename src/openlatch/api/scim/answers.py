@@ -12,6 +12,7 @@ from uuid import UUID
 from flask import Response, request
 from pydantic import ValidationError
 from scim2_models import Error, SCIMException, ScimPolicy
+from werkzeug.exceptions import RequestEntityTooLarge
 
 from openlatch.api.door import refuse_unusable
 from openlatch.api.routing import challenge, the_service
@@ -60,6 +61,8 @@ def told(view: View) -> View:
                 return view(**path)
         except ERRORS as error:
             return refused(error)
+        except RequestEntityTooLarge:
+            return problem(413, f"Send at most {request.max_content_length} bytes.")
 
     return called
 

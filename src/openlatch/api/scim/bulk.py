@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+from dataclasses import dataclass, field
+from uuid import UUID
 
 from flask import Response
 
@@ -21,7 +23,7 @@ from openlatch.api.scim.answers import (
     unit,
     version_of,
 )
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 
 RESPONSE = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
 
@@ -39,15 +41,14 @@ def bulk() -> Response:
     with unit() as within:
         assert within.sight is not None
         within.sight.require_administrator()
-    most_errors, errors = sent.get("failOnErrors"), 0
-    made: dict[str, str] = {}
-    done: list[JsonObject] = []
+    most_errors = sent.get("failOnErrors")
+    job = _Job(names={str(one["bulkId"]) for one in operations if "bulkId" in one})
     for operation in _in_order(operations):
-        done.append(_done(operation, made))
-        errors += int(done[-1]["status"]) >= 400
-        if isinstance(most_errors, int) and 0 < most_errors <= errors:
+        job.take(operation)
+        if isinstance(most_errors, int) and 0 < most_errors <= job.errors:
             break
-    return answer(json.dumps({"schemas": [RESPONSE], "Operations": done}))
+    job.close_circles()
+    return answer(json.dumps({"schemas": [RESPONSE], "Operations": job.done}))
 
 
 def _in_order(operations: list[JsonObject]) -> list[JsonObject]:
@@ -62,28 +63,106 @@ def _in_order(operations: list[JsonObject]) -> list[JsonObject]:
 
 
 def _refers(operation: JsonObject) -> set[str]:
-    written = json.dumps([operation.get("data"), operation.get("path")])
-    return set(re.findall(r'bulkId:([^"/]+)', written)) - {str(operation.get("bulkId"))}
+    return _names(json.dumps([operation.get("data"), operation.get("path")])) - {str(operation.get("bulkId"))}
 
 
-def _done(operation: JsonObject, made: dict[str, str]) -> JsonObject:
-    """What became of an operation, as the standard tells it; what it made is added to ``made`` by its bulkId."""
-    method, written = str(operation.get("method", "")).upper(), json.dumps(operation.get("data"))
-    path = str(operation.get("path", ""))
-    for name, ident in made.items():
-        written, path = written.replace(f'"bulkId:{name}"', f'"{ident}"'), path.replace(f"bulkId:{name}", ident)
-    line: JsonObject = {"method": method, **({"bulkId": operation["bulkId"]} if "bulkId" in operation else {})}
-    try:
-        held = _carried_out(method, path.strip("/").split("/"), json.loads(written), str(operation.get("version", "")))
-    except ERRORS as error:
-        response = refused(error)
-        return {**line, "status": str(response.status_code), "response": json.loads(response.get_data())}
-    if held is None:
-        return {**line, "status": "204"}
-    if "bulkId" in operation:
-        made[str(operation["bulkId"])] = str(held.id)
-    status = "201" if method == "POST" else "200"
-    return {**line, "status": status, "location": models.location(held, base()), "version": models.etag(held.version)}
+def _names(written: str) -> set[str]:
+    return set(re.findall(r'bulkId:([^"/\\\]]+)', written))
+
+
+def _without_references(data: JsonValue) -> JsonValue:
+    """The same, without values that refer to what is not made yet, and without objects that have one."""
+    if isinstance(data, list):
+        return [_without_references(one) for one in data if not _is_reference(one)]
+    if isinstance(data, dict):
+        return {name: _without_references(one) for name, one in data.items() if not _is_reference(one)}
+    return data
+
+
+def _is_reference(one: JsonValue) -> bool:
+    said = one.get("value") if isinstance(one, dict) else one
+    return isinstance(said, str) and said.startswith("bulkId:")
+
+
+@dataclass(slots=True)
+class _Open:
+    """Something that was made without what it refers to: its line of the answer, and what was sent."""
+
+    line: JsonObject
+    kind: kinds.Kind
+    ident: UUID
+    data: JsonObject
+
+
+@dataclass(slots=True)
+class _Job:
+    """A bulk request under way. ``names`` are all its bulkIds, ``made`` the ids of what has been made by them."""
+
+    names: set[str]
+    made: dict[str, str] = field(default_factory=dict)
+    done: list[JsonObject] = field(default_factory=list)
+    errors: int = 0
+    _open: list[_Open] = field(default_factory=list)
+
+    def take(self, operation: JsonObject) -> None:
+        """Carry out an operation, and keep what the standard tells of it."""
+        method, path = str(operation.get("method", "")).upper(), self._resolved(str(operation.get("path", "")))
+        data = json.loads(self._resolved(json.dumps(operation.get("data"))))
+        line: JsonObject = {"method": method, **({"bulkId": operation["bulkId"]} if "bulkId" in operation else {})}
+        if method != "POST":
+            line["location"] = f"{base()}/{path.strip('/')}"
+        self.done.append(line)
+        parts, version = path.strip("/").split("/"), str(operation.get("version", ""))
+        missing = _names(json.dumps([data, path]))
+        try:
+            if missing and (method != "POST" or missing - self.names):
+                raise _Unresolved
+            held = _carried_out(method, parts, _without_references(data) if missing else data, version)
+        except (*ERRORS, _Unresolved) as error:
+            self._refuse(line, error)
+            return
+        if held is None:
+            line["status"] = "204"
+            return
+        line |= {"status": "201" if method == "POST" else "200", **_where(held)}
+        if "bulkId" in operation:
+            self.made[str(operation["bulkId"])] = str(held.id)
+        if missing:
+            self._open.append(_Open(line, kinds.kind_of(parts[0]), held.id, data))
+
+    def close_circles(self) -> None:
+        """What was made before what it refers to gets that now. What can't is deleted again, and told as a conflict."""
+        for one in self._open:
+            data = json.loads(self._resolved(json.dumps(one.data)))
+            try:
+                if _names(json.dumps(data)):
+                    raise _Unresolved
+                with unit() as within:
+                    one.line |= _where(kinds.replace(within, one.kind, one.ident, data, None))
+            except (*ERRORS, _Unresolved):
+                with unit() as within:
+                    kinds.delete(within, one.kind, one.ident, None)
+                del one.line["location"], one.line["version"]
+                self._refuse(one.line, _Unresolved())
+
+    def _refuse(self, line: JsonObject, error: Exception) -> None:
+        told = "What it refers to by bulkId was not made by this request."
+        response = problem(409, told) if isinstance(error, _Unresolved) else refused(error)
+        line |= {"status": str(response.status_code), "response": json.loads(response.get_data())}
+        self.errors += 1
+
+    def _resolved(self, written: str) -> str:
+        for name, ident in self.made.items():
+            written = re.sub(rf"bulkId:{re.escape(name)}(?![^\"/\\\]])", ident, written)
+        return written
+
+
+class _Unresolved(Exception):
+    """An operation refers to what this request has not made."""
+
+
+def _where(held: models.Held) -> JsonObject:
+    return {"location": models.location(held, base()), "version": models.etag(held.version)}
 
 
 def _carried_out(method: str, path: list[str], data: JsonObject | None, version: str) -> models.Held | None:

@@ -55,4 +55,6 @@ def nothing(rest: str) -> Response:
         response = problem(405, "This can only be read.")
         response.headers["Allow"] = "GET"
         return response
+    if rest == "Me":
+        return problem(501, "Who shows a directory's token is no user.")
     return problem(404, f"There is no {rest} here.")

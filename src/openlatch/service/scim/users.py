@@ -158,15 +158,18 @@ def _email(value: str, said: JsonObject | None, is_first: bool) -> Email:
 
 
 def create(unit: Unit, user: User) -> Held:
-    """Make somebody. BadInput when there is such a user; somebody of the register with that address becomes theirs."""
+    """Make somebody. BadInput when there is such a user.
+
+    Somebody of the register with that address becomes theirs, and so does whom a directory has deleted: they are back.
+    """
     locks.access(unit)
     known = unit.db.execute(people().where(named(user.user_name))).first()
     if known is not None and known[1] is not None:
         raise _taken(user)
-    person = known[0].id if known is not None else _same_address(unit, user)
+    person = known[0].id if known is not None else _same_address(unit, user) or _deleted(unit, user)
     if person is None:
         person = edit.make(unit, "people", _form(user).model_dump()).id
-    unit.db.add(ScimRecord(organisation_id=unit.viewer.organisation, person_id=person))
+    _record(unit, person).removed_at = None
     unit.db.flush()
     return replace(unit, person, user)
 
@@ -185,6 +188,15 @@ def _same_address(unit: Unit, user: User) -> UUID | None:
     )
     found = unit.db.execute(same).first()
     return found[0].id if found is not None else None
+
+
+def _deleted(unit: Unit, user: User) -> UUID | None:
+    """Whom a directory has deleted that still has the first address: it is not free while they have it."""
+    first = _first(user)
+    others = select(PersonAddress.person_id).where(func.lower(PersonAddress.address) == first)
+    of = select(Person.id).join(ScimRecord, ScimRecord.person_id == Person.id)
+    wanted = of.where(or_(func.lower(Person.address) == first, Person.id.in_(others)))
+    return unit.db.scalar(wanted.where(Person.merged_into_id.is_(None), ScimRecord.removed_at.is_not(None)))
 
 
 def replace(unit: Unit, ident: UUID, user: User, version: int | None = None) -> Held:
