@@ -6,6 +6,7 @@ table where it is stored. A recursive type would demand the same checks again at
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -18,3 +19,11 @@ JsonList = list[Any]
 # A row of a query whose columns its reader has chosen, by name or by position.
 SqlRow = dict[str, Any]
 SqlTuple = Sequence[Any]
+
+
+def parsed(written: str | bytes) -> JsonValue:
+    """JSON that somebody else has written. ValueError for what is none, and for what is nested too deeply to read."""
+    try:
+        return json.loads(written)
+    except RecursionError:
+        raise ValueError("it is nested too deeply") from None

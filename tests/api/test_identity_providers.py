@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import re
 import subprocess
 import sys
 import time
+from base64 import b64encode
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -196,6 +198,10 @@ def test_what_was_not_begun_here_ends_nowhere(world: World) -> None:
     assert "too long ago" in late.get(back).text
 
 
+# More deeply nested than anything can read.
+DEEP = b64encode(b"[" * 6000).decode()
+
+
 def kept(browser: FlaskClient, call: Callable[[], Any]) -> Any:
     """A call after which the browser has its sealed cookie again, as somebody would who had copied it."""
     held = browser.get_cookie(FLOW, path="/oidc/")
@@ -313,6 +319,8 @@ def test_signing_out_there_ends_the_session_here_once(world: World) -> None:
         world.provider.logout_token(first, aud="another"),
         world.provider.logout_token(first, events={LOGOUT_EVENT: True}),
         world.provider.logout_token(),
+        f"{DEEP}.{DEEP}.x",
+        f"{b64encode(json.dumps({}).encode()).decode()}.{DEEP}.x",
     ):
         assert tell(wrong) == 400, wrong
     assert (me(one)["person"]["name"], me(other)["person"]["name"]) == ("Edda Quill", "Edda Quill")

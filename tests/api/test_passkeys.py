@@ -191,7 +191,8 @@ def test_nonsense_is_told_and_breaks_nothing(world: World) -> None:
     """Every part of an answer replaced by something else, in signing in and in adding one."""
     device = Device()
     browser, _ = world.with_passkey(device)
-    odd = [None, "", "\u0000", "ü", "A" * 5000, 7, [], {}, "AAAA"]
+    deep = [urlsafe_b64encode(step * 3000).decode() for step in (b"[", b"\x81")]
+    odd = [None, "", "\u0000", "ü", "A" * 5000, 7, [], {}, "AAAA", *deep]
     shared, added = ("id", "rawId", "type", "response", "clientDataJSON"), ("attestationObject",)
     wrong = []
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import functools
 import json
 import threading
 import time
@@ -277,6 +278,9 @@ def test_what_it_could_not_take_is_shown_and_sent_again(stream: Stream) -> None:
     assert stream.poll(maxEvents=0) == {}
 
 
+NESTED = functools.reduce(lambda inner, _: {"format": "complex", "user": inner}, range(700), {"format": "email"})
+
+
 @pytest.mark.parametrize(
     ("method", "path", "body", "status"),
     [
@@ -290,6 +294,7 @@ def test_what_it_could_not_take_is_shown_and_sent_again(stream: Stream) -> None:
         ("POST", "status", {"stream_id": "SAME", "status": "asleep"}, 400),
         ("PATCH", "stream", {"stream_id": "SAME", "aud": "https://else.example.org"}, 400),
         ("POST", "subjects/add", {"stream_id": "SAME", "subject": {"format": "phone_number"}}, 400),
+        ("POST", "subjects/add", {"stream_id": "SAME", "subject": NESTED}, 400),
         ("POST", "verify", {"stream_id": "SAME", "state": 5}, 400),
         ("POST", "poll/SAME", {"maxEvents": -1}, 400),
         ("POST", "poll/SAME", {"ack": "all"}, 400),

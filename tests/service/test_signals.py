@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
+from base64 import urlsafe_b64encode
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -200,6 +201,14 @@ def test_sessions_end_and_access_ends_where_it_is_set(receiver: Receiver, sender
         assert unit.db.scalars(select(Revocation)).one().reason.startswith("Fellside reports about Owen")
 
 
+def nested(depth: int, by: str) -> Any:
+    """Somebody named by a subject that holds a subject, and so on."""
+    named: Any = dict(MARA)
+    for _ in range(depth):
+        named = {"format": "complex", by: named} if by == "user" else {"format": "aliases", by: [named]}
+    return named
+
+
 @pytest.mark.parametrize(
     ("changed", "error"),
     [
@@ -212,6 +221,9 @@ def test_sessions_end_and_access_ends_where_it_is_set(receiver: Receiver, sender
         ({"events": {}}, "invalid_request"),
         ({"sub_id": {"format": "email"}}, "invalid_request"),
         ({"sub_id": None}, "invalid_request"),
+        ({"sub_id": nested(600, "user")}, "invalid_request"),
+        ({"sub_id": nested(400, "identifiers")}, "invalid_request"),
+        ({"sub_id": nested(2, "identifiers")}, "invalid_request"),
         ({"key": made_key()}, "invalid_key"),
     ],
 )
@@ -230,6 +242,8 @@ def test_a_wrong_token_type_size_or_source_is_refused(receiver: Receiver, sender
     assert receiver.push(token, kind="application/json") == (400, "invalid_request")
     assert receiver.push("x" * 70_000) == (400, "invalid_request")
     assert receiver.push("no.token.at-all") == (400, "invalid_key")
+    deep = urlsafe_b64encode(b"[" * 20_000).decode()
+    assert receiver.push(f"{deep}.{deep}.x") == (400, "invalid_key")
     elsewhere = replace(receiver, address=f"/signals/receive/{uuid4()}")
     assert elsewhere.push(token) == (401, "authentication_failed")
     # A new key of the issuer's is asked for, but not at once again.

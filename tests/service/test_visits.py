@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import smtplib
+from base64 import urlsafe_b64encode
 from dataclasses import replace
 from pathlib import Path
 from uuid import UUID
@@ -90,6 +91,8 @@ def test_tokens_that_are_no_good(small: Small) -> None:
         assert visits.introspect(unit, second)["active"] is True
     head, body, sealed = second.split(".")
     forged = [f"{head}.{body}.{sealed[:-4]}AAAA", f"{head}.{body}.", "a.b.c", "", jwt.encode({"sub": "x"}, "k" * 32)]
+    deep = urlsafe_b64encode(b"[" * 5000).decode()
+    forged += [f"{deep}.{body}.{sealed}", f"{head}.{deep}.{sealed}"]
     # Signed by the same key, and no access token: RFC 9068, section 4.
     claims = jwt.decode(second, options={"verify_signature": False})
     forged.append(signing_keys.signed(small.service, claims, "secevent+jwt"))

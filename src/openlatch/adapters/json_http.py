@@ -15,7 +15,7 @@ import httpx
 
 from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, parsed
 from openlatch.tls import trusted
 
 PAGE = 100
@@ -100,7 +100,7 @@ def segment(name: str) -> str:
 def told(answer: httpx.Response) -> JsonObject:
     """The content of an answer. SystemRefused if it is not understood: that never counts as absence."""
     try:
-        found = answer.json()
+        found = parsed(answer.content)
     except ValueError as error:
         raise not_understood(answer.request.url.path) from error
     if not isinstance(found, dict):
@@ -125,7 +125,7 @@ def not_understood(path: str) -> SystemRefused:
 def said(answer: httpx.Response) -> str:
     """What a service says about an error."""
     try:
-        return str(answer.json().get("detail", ""))
+        return str(parsed(answer.content).get("detail", ""))
     except (ValueError, AttributeError):
         return answer.text[:200]
 

@@ -80,13 +80,12 @@ def email_of(subject: object) -> tuple[str, str] | None:
     """How a receiver names somebody of a stream (RFC 9493): ("email" or "opaque", the name); None when it can't be
     read.
     """
+    if isinstance(subject, Mapping) and subject.get("format", "complex") == "complex":
+        # The part of a complex subject that is a person; it is not complex again.
+        subject = subject.get("user")
     if not isinstance(subject, Mapping):
         return None
-    if "format" not in subject and isinstance(subject.get("user"), Mapping):
-        return email_of(subject["user"])
     form, name = subject.get("format"), subject.get("id" if subject.get("format") == "opaque" else "email")
-    if form == "complex":
-        return email_of(subject.get("user"))
     if form == "account":
         form, name = "email", str(subject.get("uri", "")).removeprefix("acct:")
     return (str(form), name) if form in ("email", "opaque") and isinstance(name, str) and name else None

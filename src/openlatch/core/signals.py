@@ -141,13 +141,23 @@ def _reason(detail: JsonView) -> str:
 
 def _subjects(given: object) -> list[Subject]:
     """The ways in which a subject identifier names people, the surest first. Refused for one that can't be read."""
+    form = given.get("format") if isinstance(given, Mapping) else None
+    if isinstance(given, Mapping) and (form == "complex" or (form is None and isinstance(given.get("user"), Mapping))):
+        return _aliases(given.get("user"))
+    return _aliases(given)
+
+
+def _aliases(given: object) -> list[Subject]:
+    """Several names of the same; none of them holds several again (RFC 9493, section 3.2.8)."""
+    if isinstance(given, Mapping) and given.get("format") == "aliases" and isinstance(given.get("identifiers"), list):
+        return [subject for one in given["identifiers"] for subject in _simple(one)]
+    return _simple(given)
+
+
+def _simple(given: object) -> list[Subject]:
     if not isinstance(given, Mapping):
         raise Refused("invalid_request", "The token does not say whom it is about (sub_id).")
     form = given.get("format")
-    if form == "aliases" and isinstance(given.get("identifiers"), list):
-        return [subject for one in given["identifiers"] for subject in _subjects(one)]
-    if form == "complex" or (form is None and isinstance(given.get("user"), Mapping)):
-        return _subjects(given.get("user"))
     text = {name: value for name, value in given.items() if isinstance(value, str)}
     if form == "email" and text.get("email"):
         return [Subject("email", text["email"])]

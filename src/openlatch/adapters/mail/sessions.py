@@ -15,7 +15,7 @@ import httpx
 from openlatch.adapters.contract import Presence
 from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, parsed
 from openlatch.tls import trusted
 
 _ADMINISTRATOR = "doveadm"
@@ -68,7 +68,7 @@ class MailSessions:
                     "The mail server's administration refused the password.",
                     "Set doveadm_password there to that of Open Latch's login.",
                 )
-            ((kind, rows, _),) = answer.raise_for_status().json()
+            ((kind, rows, _),) = parsed(answer.raise_for_status().content)
         except (httpx.HTTPError, httpx.InvalidURL, ValueError, TypeError) as error:
             raise SystemDown(
                 f"The mail server's administration did not answer: {error}",

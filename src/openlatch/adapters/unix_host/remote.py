@@ -25,7 +25,7 @@ from openlatch.adapters.unix_host.agent import SETTINGS, VERSION
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, parsed
 
 _NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]*")
 _ADDRESS = re.compile(r"[A-Za-z0-9][A-Za-z0-9.:-]*")
@@ -270,7 +270,7 @@ def _private_key(secret: str) -> str:
 
 def _json(written: bytes) -> JsonObject:
     try:
-        line = json.loads(written)
+        line = parsed(written)
     except ValueError:
         line = None
     if not isinstance(line, dict):

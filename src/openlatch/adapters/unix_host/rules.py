@@ -6,7 +6,6 @@ sudoers(5) and cvtsudoers(1); both are in Debian's package sudo.
 
 from __future__ import annotations
 
-import json
 import os
 import re
 import shutil
@@ -17,7 +16,7 @@ from pathlib import Path
 
 from openlatch.adapters.limits import CALL_SECONDS
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, parsed
 
 _INCLUDE = re.compile(rb'[@#]include(?P<folder>dir)?[ \t]+(?P<path>"[^"]*"|(?:\\.|\S)+)\s*\Z')
 # A list of users that can be edited safely: plain names separated by commas.
@@ -157,7 +156,7 @@ def _parsed(raw: bytes) -> JsonObject | None:
     if done.returncode:
         return None
     try:
-        told = json.loads(done.stdout.decode("utf-8", "backslashreplace"))
+        told = parsed(done.stdout.decode("utf-8", "backslashreplace"))
     except ValueError:
         return None
     return told if isinstance(told, dict) and _has_form(told) else None

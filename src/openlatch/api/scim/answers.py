@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable
 from contextlib import AbstractContextManager
@@ -18,7 +17,7 @@ from openlatch.api.door import refuse_unusable
 from openlatch.api.routing import challenge, the_service
 from openlatch.api.scim import PREFIX
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, OpenLatchError, Outdated
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, parsed
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Unit
 
@@ -100,7 +99,7 @@ def unit() -> AbstractContextManager[Unit]:
 def body() -> JsonObject:
     """What was sent, as a JSON object. Unreadable for anything else; BadInput for values that nothing could keep."""
     try:
-        found = json.loads(request.get_data())
+        found = parsed(request.get_data())
     except ValueError as error:
         raise Unreadable(f"The body is no JSON: {error}") from error
     if not isinstance(found, dict):

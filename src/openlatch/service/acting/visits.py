@@ -240,7 +240,8 @@ def _claims(service: Service, token: str) -> JsonObject | None:
         # A token of another kind by the same key is no access token (RFC 9068, section 4).
         if jwt.get_unverified_header(token).get("typ", "").lower() not in ("at+jwt", "application/at+jwt"):
             return None
-    except jwt.PyJWTError:
+    # Its parts may be nested more deeply than can be read.
+    except (jwt.PyJWTError, RecursionError):
         return None
     return claims if int(service.clock().timestamp()) < claims["exp"] else None
 

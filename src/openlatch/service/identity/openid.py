@@ -4,7 +4,6 @@ tokens signed by its keys.
 
 from __future__ import annotations
 
-import json
 import secrets
 import time
 from base64 import urlsafe_b64decode
@@ -23,7 +22,7 @@ from joserfc.jwk import KeySet
 
 from openlatch.adapters.limits import asked
 from openlatch.errors import BadInput, NotSignedIn, SystemDown
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, parsed
 from openlatch.tls import trusted
 
 SECONDS = 10
@@ -158,7 +157,7 @@ def verify(provider: Provider, token: str, **required: Any) -> JsonObject:
             decoded = jwt.decode(token, _keys_of(provider.issuer, anew), algorithms=ALGORITHMS)
             registry.validate(decoded.claims)
             return dict(decoded.claims)
-        except (JoseError, ValueError) as error:
+        except (JoseError, ValueError, RecursionError) as error:
             if anew or provider.issuer in _asked_anew:
                 why = str(error) or type(error).__name__
                 raise NotSignedIn(f"The provider's token can't be trusted: {why}.", "Begin again.") from error
@@ -180,7 +179,7 @@ def unverified(token: str) -> JsonObject:
     """What a token says, before anybody knows whether it is true: only to find whose keys to check it with."""
     try:
         body = token.split(".")[1]
-        found = json.loads(urlsafe_b64decode(body + "=" * (-len(body) % 4)))
+        found = parsed(urlsafe_b64decode(body + "=" * (-len(body) % 4)))
     except (IndexError, ValueError):
         raise NotSignedIn("That is no token.", "Send a signed JSON Web Token.") from None
     return found if isinstance(found, dict) else {}
@@ -213,7 +212,7 @@ def fetch(address: str, method: str = "GET", who: str = "The identity provider",
         accepted = {"Accept": "application/json"}
         with httpx.Client(timeout=SECONDS, verify=trusted(), follow_redirects=False, headers=accepted) as http:
             answer = asked(http, method, address, SECONDS, **given)
-        found = answer.json()
+        found = parsed(answer.content)
     except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
         raise SystemDown(f"{who} does not answer at {address}: {error}", _AGAIN) from error
     if not isinstance(found, dict) or answer.status_code >= 500 or (answer.status_code >= 400 and "error" not in found):
@@ -223,4 +222,4 @@ def fetch(address: str, method: str = "GET", who: str = "The identity provider",
 
 def as_object(body: bytes) -> JsonObject:
     """What a token says. ValueError for what is no JSON object."""
-    return dict(json.loads(body))
+    return dict(parsed(body))

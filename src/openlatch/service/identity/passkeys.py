@@ -167,7 +167,7 @@ def check(service: Service, answer: Answer, purpose: Purpose, sign_in: UUID | No
                 credential_current_sign_count=0,
                 require_user_verification=purpose is not Purpose.FACTOR,
             )
-        except (WebAuthnException, ValueError, TypeError) as error:
+        except (WebAuthnException, ValueError, TypeError, RecursionError) as error:
             raise NotSignedIn(f"The passkey's answer does not fit: {error}.", _AGAIN) from error
         is_copy = 0 < verified.new_sign_count <= row.sign_count or (row.sign_count and not verified.new_sign_count)
         if not is_copy:
@@ -278,7 +278,7 @@ def add(unit: Unit, name: str, answer: Answer) -> schemas.PasskeyOf:
             expected_rp_id=party(unit.service).domain,
             expected_origin=party(unit.service).origin,
         )
-    except (WebAuthnException, ValueError, TypeError) as error:
+    except (WebAuthnException, ValueError, TypeError, RecursionError) as error:
         raise BadInput(f"The passkey could not be added: {error}.", "Try again, or use another one.") from error
     with transaction(unit.service.engine, None) as db:
         taken = db.scalar(select(Passkey.id).where(Passkey.credential_id == made.credential_id))

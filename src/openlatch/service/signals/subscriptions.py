@@ -17,7 +17,7 @@ from openlatch.adapters.limits import asked
 from openlatch.core.sent_signals import POLL, PUSH
 from openlatch.core.signals import EVENTS, MOST_BYTES, Refused
 from openlatch.errors import BadInput, OpenLatchError, SystemDown
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, parsed
 from openlatch.service.identity import openid
 from openlatch.service.signals import receive, transmitter
 from openlatch.service.unit import Service, Unit
@@ -102,7 +102,7 @@ def _called(method: str, where: str, token: str, **given: object) -> tuple[int, 
     try:
         with httpx.Client(timeout=openid.SECONDS, verify=trusted(), follow_redirects=False, headers=headers) as http:
             answer = asked(http, method, where, openid.SECONDS, **given)
-        found = answer.json() if answer.content else {}
+        found = parsed(answer.content) if answer.content else {}
     except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
         raise SystemDown(f"{transmitter.WHO} does not answer at {where}: {error}", "Try again.") from error
     return answer.status_code, found if isinstance(found, dict) else {}

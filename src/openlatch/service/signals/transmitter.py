@@ -43,7 +43,7 @@ def checked(issuer: str, token: str) -> tuple[JsonObject, JsonObject]:
         try:
             found = jws.deserialize_compact(token, _keys_of(issuer, anew), algorithms=openid.ALGORITHMS)
             return dict(found.headers()), openid.as_object(found.payload)
-        except (JoseError, ValueError, TypeError) as error:
+        except (JoseError, ValueError, TypeError, RecursionError) as error:
             if anew or issuer in _asked_anew:
                 raise Refused(
                     "invalid_key", f"The token's signature can't be trusted: {type(error).__name__}."
