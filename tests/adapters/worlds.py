@@ -31,6 +31,7 @@ from openlatch.runtime.cluster import Cluster
 from openlatch.test_systems import calendars, cloud, directory, host, mailboxes, mariadb, ssh_server, telemetry
 from openlatch.test_systems.app_server import AppServer
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
+from tests.waiting import until
 
 TODAY = datetime(2026, 3, 2, tzinfo=UTC)
 
@@ -396,12 +397,7 @@ def scim(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         server = subprocess.Popen([*command, "--bearer-token", ADAPTER_PASSWORD], stdout=log, stderr=log)
     address = f"http://127.0.0.1:{port}/v2/"
     http = httpx.Client(base_url=address, headers={"Authorization": f"Bearer {ADAPTER_PASSWORD}"})
-    for _ in range(100):
-        try:
-            http.get("ServiceProviderConfig").raise_for_status()
-            break
-        except httpx.ConnectError:
-            time.sleep(0.1)
+    until(lambda: http.get("ServiceProviderConfig").is_success, httpx.TransportError)
 
     def made(kind: str, **values: object) -> str:
         schema = f"urn:ietf:params:scim:schemas:core:2.0:{kind.removesuffix('s')}"

@@ -34,6 +34,7 @@ from openlatch.store.tables import JournalEntry, Person, SignIn, WebSession
 from openlatch.test_systems.app_server import AppServer
 from openlatch.test_systems.identity_provider import LOGOUT_EVENT, IdentityProvider
 from tests.conftest import Clock
+from tests.waiting import until
 
 HERE = "http://127.0.0.1:8620"
 PASSWORD = "walk the long ridge"
@@ -438,13 +439,7 @@ def test_a_provider_that_others_wrote_is_understood(world: World) -> None:
     )
     try:
         issuer = f"http://127.0.0.1:{port}"
-        deadline = time.monotonic() + 30
-        while time.monotonic() < deadline:
-            try:
-                if httpx.get(f"{issuer}/.well-known/openid-configuration").status_code == 200:
-                    break
-            except httpx.TransportError:
-                time.sleep(0.2)
+        until(lambda: httpx.get(f"{issuer}/.well-known/openid-configuration").is_success, httpx.TransportError)
         httpx.put(f"{issuer}/users/u-1", json={"email": "edda@example.org", "email_verified": True}).raise_for_status()
         world.person("Edda Quill", "edda@example.org")
         world.set(issuer=issuer, client_secret="whatever")

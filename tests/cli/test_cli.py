@@ -10,7 +10,6 @@ import shlex
 import subprocess
 import sys
 import threading
-import time
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +23,7 @@ from openlatch.runtime.demo import DATABASE, Demo
 from openlatch.test_systems import telemetry
 from tests.cli.conftest import Run
 from tests.conftest import ROLES
+from tests.waiting import until
 
 
 def found(result: subprocess.CompletedProcess[str]) -> Any:
@@ -52,12 +52,8 @@ def test_signing_in_by_a_browser_waits_until_somebody_lets_it_in(
 
     def answer(allows: bool) -> None:
         with psycopg.connect(stack.register.url(DATABASE), autocommit=True) as db:
-            for _ in range(200):
-                found = db.execute("select user_code from device_requests where state = 'pending'").fetchone()
-                if found is not None:
-                    break
-                time.sleep(0.1)
-        assert found is not None
+            waiting = "select user_code from device_requests where state = 'pending'"
+            found = until(lambda: db.execute(waiting).fetchone())
         headers = {"Authorization": f"Bearer {tokens['owner']}"}
         body = {"user_code": found[0], "allows": allows}
         httpx.post(f"{stack.address}/api/v1/devices/answer", json=body, headers=headers, timeout=20).raise_for_status()
@@ -172,9 +168,7 @@ def test_a_session_is_ended_and_a_grant_is_trimmed(run: Run, stack: Demo) -> Non
     opened.open([("app_heating_planner", "night run")])
     assert run("system", "read", "Hut telemetry database").returncode == 0
     wanted = ("session", "list", "-f", 'device eq "night run" and not (ended_at pr)', "-o", "json")
-    deadline = time.monotonic() + 30
-    while not (listed := found(run(*wanted))) and time.monotonic() < deadline:
-        time.sleep(0.3)
+    listed = until(lambda: found(run(*wanted)))
     assert "confirmed" in run("session", "end", listed[0]["id"], "--reason", "Stuck.", "--yes").stdout
     with psycopg.connect(stack.telemetry.url(telemetry.DATABASE)) as db:
         row = db.execute("select count(*) from pg_stat_activity where application_name = 'night run'").fetchone()

@@ -25,6 +25,7 @@ from openlatch.client import Client
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
 from openlatch.test_systems.mail import MailServer
+from tests.waiting import until
 
 ROOT = Path(__file__).parents[2]
 GUIDE = (ROOT / "docs/how-to/run-it.md").read_text().partition("## On a database server of your own")[2]
@@ -80,15 +81,11 @@ def borrow(environment: Path) -> None:
 
 
 def answers(address: str, child: subprocess.Popen[str] | None = None, verify: bool = True) -> None:
-    for _ in range(400):
+    def asked() -> bool:
         assert child is None or child.poll() is None, "the process has ended"
-        try:
-            if httpx.get(f"{address}/healthz", timeout=2, verify=verify).status_code == 200:
-                return
-        except httpx.TransportError:
-            pass
-        time.sleep(0.2)
-    pytest.fail(f"{address} does not answer")
+        return httpx.get(f"{address}/healthz", timeout=20, verify=verify).is_success
+
+    until(asked, httpx.TransportError)
 
 
 def test_the_wheel_alone_runs_the_whole_service(wheel: Path, folder: Path) -> None:

@@ -19,6 +19,7 @@ from cryptography.fernet import Fernet
 
 from openlatch.client import CallFailed, Client, Unreachable
 from openlatch.processes import free_port
+from tests.waiting import until
 
 
 @pytest.fixture
@@ -35,12 +36,7 @@ def served(app_url: str) -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
     child = subprocess.Popen([sys.executable, "-m", "openlatch", "serve"], env=environment)
     address = f"http://127.0.0.1:{port}"
     try:
-        for _ in range(300):
-            try:
-                httpx.get(f"{address}/healthz", timeout=2)
-                break
-            except httpx.TransportError:
-                time.sleep(0.1)
+        until(lambda: httpx.get(f"{address}/healthz", timeout=20).is_success, httpx.TransportError)
         yield address, child
     finally:
         child.terminate()
@@ -114,13 +110,7 @@ def test_more_than_can_be_answered_is_refused_at_once_and_the_rest_is_answered(t
     process = subprocess.Popen(command, cwd=tmp_path, start_new_session=True)
     try:
         with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=20) as client:
-            for _ in range(100):
-                try:
-                    client.get("/healthz")
-                except httpx.TransportError:
-                    time.sleep(0.1)
-                else:
-                    break
+            until(lambda: client.get("/healthz").is_success, httpx.TransportError)
             with ThreadPoolExecutor(9) as pool:
                 asked = [pool.submit(client.post, "/api/any", content=b"x" * 500_000) for _ in range(6)]
                 time.sleep(0.2)

@@ -12,9 +12,7 @@ import socket
 import ssl
 import subprocess
 import threading
-import time
 from collections.abc import Iterator
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -36,6 +34,7 @@ from openlatch.store import journal
 from openlatch.store.database import transaction
 from openlatch.store.tables import Grant
 from tests.service.conftest import Small
+from tests.waiting import until
 
 
 @dataclass(frozen=True)
@@ -304,11 +303,7 @@ input(type="imtcp" port="{port}" address="127.0.0.1" ruleset="all")
 """
     )
     child = subprocess.Popen([program, "-n", "-f", str(config), "-i", str(tmp_path / "pid")])
-    for _ in range(100):
-        with suppress(OSError):
-            socket.create_connection(("127.0.0.1", port), 1).close()
-            break
-        time.sleep(0.1)
+    until(lambda: socket.create_connection(("127.0.0.1", port), 1).close() or True, OSError)
     yield syslog.Server("localhost", port, str(cert)), written
     child.terminate()
     child.wait(20)
@@ -325,12 +320,8 @@ def test_a_syslog_server_that_others_wrote_understands_it(small: Small, rsyslog:
     count = forwarding.forward(service, organisation)
     assert count > 10
     assert forwarding.forward(service, organisation) == 0
-    lines: list[str] = []
-    for _ in range(100):
-        lines = written.read_text().splitlines() if written.exists() else []
-        if len(lines) >= count:
-            break
-        time.sleep(0.1)
+    until(lambda: written.exists() and len(written.read_text().splitlines()) >= count)
+    lines = written.read_text().splitlines()
     assert len(lines) == count
     head, _, text = lines[-1].partition("{")
     assert head.split()[:3] == ["audit", "warning", "openlatch"]

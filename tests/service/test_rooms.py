@@ -23,6 +23,7 @@ from openlatch.worker.queue import Queue
 from tests.adapters.worlds import World
 from tests.conftest import Clock
 from tests.service.ending import carry_on, connect, start_ending
+from tests.waiting import until
 
 
 class Stalled:
@@ -70,10 +71,7 @@ def test_a_system_that_stalls_holds_up_no_other(
     threads = [threading.Thread(target=execute.carry_out, args=(slow, organisation.organisation, one)) for one in ended]
     for thread in threads:
         thread.start()
-    deadline = time.monotonic() + 20
-    while len(waiting) < 2 and time.monotonic() < deadline:
-        time.sleep(0.02)
-    assert len(waiting) == 2
+    until(lambda: len(waiting) == 2)
     try:
         assert readings.read(slow, organisation.organisation, system) is None
         assert len(waiting) == 2
@@ -114,10 +112,7 @@ def test_the_worker_stops_when_it_is_told_to_whatever_hangs(
             tasks.run(replace(slow, wake=Queue(app_url).wake), app_url)
         finally:
             os._exit(1)
-    deadline = time.monotonic() + 40
-    while not hangs.exists() and time.monotonic() < deadline:
-        time.sleep(0.05)
-    assert hangs.exists()
+    until(hangs.exists)
     os.kill(child, signal.SIGTERM)
     began = time.monotonic()
     _, status = os.waitpid(child, 0)

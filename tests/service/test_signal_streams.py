@@ -7,7 +7,6 @@ import contextlib
 import functools
 import json
 import threading
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
@@ -39,6 +38,7 @@ from openlatch.test_systems.app_server import AppServer
 from openlatch.worker import announcements
 from tests.service.conftest import Small
 from tests.service.receiving import Receiver, listening
+from tests.waiting import SECONDS, until
 
 MARA = {"format": "email", "email": "mara@example.org"}
 OWEN = {"format": "email", "email": "owen@example.net"}
@@ -181,23 +181,20 @@ def test_what_is_committed_is_told_at_once_and_a_lost_database_is_noticed(
         lost.set()
 
     def await_all(count: int) -> None:
-        deadline = time.monotonic() + 20
-        while len(receiver.got) < count and time.monotonic() < deadline:
-            time.sleep(0.02)
+        until(lambda: len(receiver.got) >= count)
         assert len(receiver.got) == count
 
     follower = threading.Thread(target=asyncio.run, args=(follow(),), daemon=True)
     follower.start()
     with psycopg.connect(cluster.url(database), autocommit=True) as db:
-        while not db.execute("select true from pg_stat_activity where query ~ '^listen'").fetchone():
-            time.sleep(0.02)
+        until(lambda: db.execute("select true from pg_stat_activity where query ~ '^listen'").fetchone())
     stream.leave()
     stream.make(delivery={"method": core.PUSH, "endpoint_url": receiver.url})
     stream.revoke()
     await_all(1)
     with psycopg.connect(cluster.url(database), autocommit=True) as db:
         db.execute("select pg_terminate_backend(pid) from pg_stat_activity where query ~ '^listen'")
-    assert lost.wait(20)
+    assert lost.wait(SECONDS)
     follower.join(20)
 
 
