@@ -27,6 +27,8 @@ from openlatch.runtime.cluster import Cluster
 from openlatch.test_systems.mail import MailServer
 from tests.waiting import until
 
+# Both want the wheel, which takes a while to build.
+pytestmark = pytest.mark.xdist_group("installed")
 ROOT = Path(__file__).parents[2]
 GUIDE = (ROOT / "docs/how-to/run-it.md").read_text().partition("## On a database server of your own")[2]
 BLOCKS = re.findall(r"^```(\w+)\n(.*?)^```", GUIDE, re.DOTALL | re.MULTILINE)
