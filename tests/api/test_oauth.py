@@ -83,6 +83,9 @@ def test_who_asks_has_to_show_a_token(stack: Demo, tokens: dict[str, str], place
     assert none.status_code == bad.status_code == 401
     assert none.headers["WWW-Authenticate"] == 'Bearer realm="Open Latch"'
     assert 'error="invalid_token"' in bad.headers["WWW-Authenticate"]
+    # Not taken from an address, which others keep.
+    in_address = httpx.post(f"{stack.address}/oauth/{place}?access_token={tokens['delegate']}", data={"token": "x"})
+    assert in_address.status_code == 401
     lacking = post(stack, place, {}, tokens["delegate"])
     assert (lacking.status_code, lacking.json()["error"]) == (400, "invalid_request")
     unknown = post(stack, place, {"token": "x"}, tokens["delegate"])
@@ -124,3 +127,15 @@ def test_a_token_for_less_can_do_less(stack: Demo, tokens: dict[str, str], box: 
     assert (told["active"], told["scope"]) == (True, some)
     for made in (whole, narrow):
         assert post(stack, "revoke", {"token": made["access_token"]}, tokens["delegate"]).status_code == 200
+
+
+def test_what_there_is_is_described_and_no_private_key_is_in_it(stack: Demo) -> None:
+    """RFC 8414, 2 and 3, and RFC 7517, 4 and 5."""
+    answer = httpx.get(f"{stack.address}/.well-known/oauth-authorization-server")
+    told = answer.json()
+    assert (answer.headers["Content-Type"], told["issuer"]) == ("application/json", stack.address)
+    assert {"token_endpoint", "response_types_supported", "jwks_uri"} <= told.keys()
+    assert all(told[name].startswith(stack.address) for name in told if name.endswith(("_endpoint", "_uri")))
+    keys = httpx.get(told["jwks_uri"]).json()["keys"]
+    assert len({key["kid"] for key in keys}) == len(keys) >= 2
+    assert all(key["kty"] in ("RSA", "OKP") and not {"d", "p", "q", "k"} & key.keys() for key in keys)

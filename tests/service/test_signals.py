@@ -259,6 +259,7 @@ def test_a_wrong_token_type_size_or_source_is_refused(receiver: Receiver, sender
         ({"format": "complex", "user": MARA, "device": {"format": "opaque", "id": "d"}}, "mara"),
         ({"format": "email", "email": "stranger@example.org"}, None),
         ({"format": "opaque", "id": "m.arlen"}, None),
+        ({"format": "uri", "uri": "https://fellside.example.org/people/1"}, None),
     ],
 )
 def test_whom_it_is_about(receiver: Receiver, sender: Transmitter, subject: dict[str, Any], who: str | None) -> None:

@@ -167,6 +167,6 @@ def _simple(given: object) -> list[Subject]:
         return [Subject("iss_sub", text["sub"], text.get("iss", ""))]
     if form == "opaque" and text.get("id"):
         return [Subject("opaque", text["id"])]
-    if form in ("phone_number", "did", "jwt_id", "saml_assertion_id"):
+    if form in ("phone_number", "did", "uri", "jwt_id", "saml_assertion_id", "ip-addresses"):
         return []
     raise Refused("invalid_request", f"The subject identifier can't be read: its format is {form!r}.")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from contextlib import AbstractContextManager
 from functools import wraps
 from uuid import UUID
@@ -23,6 +23,8 @@ from openlatch.service.unit import Unit
 
 TYPE = "application/scim+json"
 View = Callable[..., Response]
+# Those that something may have when it is changed; None: any.
+Versions = Container[int] | None
 # Directories send attributes that nobody here keeps; a telephone number among them is no reason to refuse somebody.
 TOLERANT = ScimPolicy(unknown=ScimPolicy.Unknown.ignore)
 
@@ -116,11 +118,11 @@ def ident_of(written: str) -> UUID:
         raise NotFound(f"There is nothing with the id {written}.") from None
 
 
-def version_of(header: str) -> int | None:
-    """The version that a precondition names; None without one. Outdated for what is none of ours."""
-    if header in ("", "*"):
+def versions_of(header: str) -> Versions:
+    """The versions that a precondition names, any of which will do (RFC 9110, 13.1.1). Outdated for none of ours."""
+    if header.strip() in ("", "*"):
         return None
-    found = re.fullmatch(r'(?:W/)?"(\d{1,18})"', header.strip())
-    if found is None:
+    found = [int(number) for number in re.findall(r'(?:^|,)\s*(?:W/)?"(\d{1,18})"\s*(?=,|$)', header)]
+    if not found:
         raise Outdated("That is no version of ours.", "Send what meta.version says.")
-    return int(found[1])
+    return found

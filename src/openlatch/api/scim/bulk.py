@@ -21,7 +21,7 @@ from openlatch.api.scim.answers import (
     refused,
     told,
     unit,
-    version_of,
+    versions_of,
 )
 from openlatch.json_values import JsonObject, JsonValue
 
@@ -166,7 +166,7 @@ def _where(held: models.Held) -> JsonObject:
 
 
 def _carried_out(method: str, path: list[str], data: JsonObject | None, version: str) -> models.Held | None:
-    kind, expected = kinds.kind_of(path[0]), version_of(version)
+    kind, expected = kinds.kind_of(path[0]), versions_of(version)
     if method != "DELETE" and not isinstance(data, dict):
         raise Unreadable("The operation has no data.")
     with unit() as within:

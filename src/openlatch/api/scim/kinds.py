@@ -12,7 +12,7 @@ from sqlalchemy import ColumnElement, func
 from sqlalchemy.orm import InstrumentedAttribute
 
 from openlatch.api.scim import models
-from openlatch.api.scim.answers import base
+from openlatch.api.scim.answers import Versions, base
 from openlatch.errors import NotFound, Outdated
 from openlatch.json_values import JsonObject
 from openlatch.service import locks
@@ -71,17 +71,17 @@ def create(unit: Unit, kind: Kind, data: JsonObject) -> models.Held:
     return groups.create(unit, models.given_group(resource))
 
 
-def replace(unit: Unit, kind: Kind, ident: UUID, data: JsonObject, version: int | None) -> models.Held:
+def replace(unit: Unit, kind: Kind, ident: UUID, data: JsonObject, versions: Versions) -> models.Held:
     """Replace one by what a directory sends; what it leaves out is taken away, but for who is active."""
     locks.access(unit)
     before = kind.one(unit, ident)
     given = models.completed(data, before.user.active) if isinstance(before, users.Held) else data
     resource = kind.model.model_validate(given, scim_ctx=Context.RESOURCE_REPLACEMENT_REQUEST)
     resource.replace(models.resource_of(before, base()))
-    return _put(unit, ident, resource, version)
+    return _put(unit, ident, resource, versions)
 
 
-def patch(unit: Unit, kind: Kind, ident: UUID, data: JsonObject, version: int | None) -> models.Held:
+def patch(unit: Unit, kind: Kind, ident: UUID, data: JsonObject, versions: Versions) -> models.Held:
     """Change parts of one."""
     # What the patch is made on is what is replaced, and nothing that came between.
     locks.access(unit)
@@ -91,21 +91,21 @@ def patch(unit: Unit, kind: Kind, ident: UUID, data: JsonObject, version: int | 
         data, scim_ctx=Context.RESOURCE_PATCH_REQUEST
     )
     if operations.patch(resource):
-        return _put(unit, ident, resource, version)
-    if version is not None and version != before.version:
+        return _put(unit, ident, resource, versions)
+    if versions is not None and before.version not in versions:
         raise Outdated("It was changed meanwhile.", "Read it again.")
     return before
 
 
-def _put(unit: Unit, ident: UUID, resource: models.AnyResource, version: int | None) -> models.Held:
+def _put(unit: Unit, ident: UUID, resource: models.AnyResource, versions: Versions) -> models.Held:
     if isinstance(resource, models.User):
-        return users.replace(unit, ident, models.given_user(resource), version)
-    return groups.replace(unit, ident, models.given_group(resource), version)
+        return users.replace(unit, ident, models.given_user(resource), versions)
+    return groups.replace(unit, ident, models.given_group(resource), versions)
 
 
-def delete(unit: Unit, kind: Kind, ident: UUID, version: int | None) -> None:
-    """Delete one. Outdated for another version."""
+def delete(unit: Unit, kind: Kind, ident: UUID, versions: Versions) -> None:
+    """Delete one. Outdated for other versions."""
     locks.access(unit)
-    if version is not None and version != kind.one(unit, ident).version:
+    if versions is not None and kind.one(unit, ident).version not in versions:
         raise Outdated("It was changed meanwhile.", "Read it again.")
     kind.delete(unit, ident)

@@ -6,7 +6,7 @@ from flask import Response, request
 from scim2_models import Context, ResponseParameters
 
 from openlatch.api.scim import kinds, models
-from openlatch.api.scim.answers import answer, base, body, ident_of, told, unit, version_of
+from openlatch.api.scim.answers import Versions, answer, base, body, ident_of, told, unit, versions_of
 from openlatch.json_values import JsonObject
 
 
@@ -24,8 +24,8 @@ def _shown(kind: kinds.Kind, held: models.Held, status: int, context: Context) -
     return answer(written, status, ETag=models.etag(held.version), Location=models.location(held, base()))
 
 
-def _expected() -> int | None:
-    return version_of(request.headers.get("If-Match", ""))
+def _expected() -> Versions:
+    return versions_of(request.headers.get("If-Match", ""))
 
 
 @told

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
@@ -110,11 +110,11 @@ def create(unit: Unit, group: Group) -> Held:
     return one(unit, made.id)
 
 
-def replace(unit: Unit, ident: UUID, group: Group, version: int | None = None) -> Held:
+def replace(unit: Unit, ident: UUID, group: Group, versions: Container[int] | None = None) -> Held:
     """Make a team what a directory says that it is. Outdated for another version."""
     locks.access(unit)
     before = one(unit, ident)
-    if version is not None and version != before.version:
+    if versions is not None and before.version not in versions:
         raise Outdated("The group was changed meanwhile.", "Read it again.")
     row = _record(unit, ident)
     row.external_id, row.changed_at = group.external_id, unit.now

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
@@ -199,12 +199,12 @@ def _deleted(unit: Unit, user: User) -> UUID | None:
     return unit.db.scalar(wanted.where(Person.merged_into_id.is_(None), ScimRecord.removed_at.is_not(None)))
 
 
-def replace(unit: Unit, ident: UUID, user: User, version: int | None = None) -> Held:
+def replace(unit: Unit, ident: UUID, user: User, versions: Container[int] | None = None) -> Held:
     """Make somebody what a directory says that they are. Outdated for another version; BadInput for a taken name."""
     # Before any row: leaving, and everything that it ends, takes this first.
     locks.access(unit)
     before = one(unit, ident)
-    if version is not None and version != before.version:
+    if versions is not None and before.version not in versions:
         raise Outdated("The user was changed meanwhile.", "Read it again.")
     if unit.db.execute(people().where(named(user.user_name), Person.id != ident)).first() is not None:
         raise _taken(user)
