@@ -27,7 +27,7 @@ test: .make/postgresql .make/systems .make/proxy .make/syslog .make/pool .make/c
 	$(VENV)/bin/lint-imports
 	$(VENV)/bin/codespell src docs console/src site deploy README.md CHANGELOG.md CONTRIBUTING.md
 	cd console && npx eslint . && npx vue-tsc --noEmit && npx vitest run
-	$(VENV)/bin/pytest -n 4 --dist loadgroup
+	$(VENV)/bin/pytest -n 3 --dist loadgroup
 
 # The same tests, with many more examples of each property and random history.
 test-nightly: .make/postgresql .make/systems .make/proxy .make/syslog .make/pool .make/chromium .make/dev $(BUILT) $(DOCS)

@@ -15,7 +15,7 @@ from openlatch.api import request_ids
 from openlatch.api.app import make_app
 from openlatch.runtime.cluster import Cluster
 from openlatch.service.unit import Service, Viewer
-from openlatch.store import migrate
+from openlatch.store import revisions
 from openlatch.store.tables import Mail, System
 
 TOKEN = "a token of the tests"
@@ -71,7 +71,7 @@ def test_it_is_ready_when_the_database_answers_and_has_its_tables(
         assert asked.get("/readyz").status_code == 200
         db.execute("update alembic_version set version_num = '0034'")
         answer = asked.get("/readyz")
-        assert (answer.status_code, f"needs {migrate.newest()}" in answer.text) == (503, True)
+        assert (answer.status_code, f"needs {revisions.newest()}" in answer.text) == (503, True)
         db.execute("revoke connect on database " + database + " from public")  # type: ignore[call-overload]
         db.execute("select pg_terminate_backend(pid) from pg_stat_activity where usename = 'openlatch_app'")
     assert (asked.get("/readyz").status_code, asked.get("/healthz").status_code) == (503, 200)

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import re
 import shutil
-import signal
 import ssl
-import subprocess
 import sys
 import sysconfig
 import time
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
@@ -25,7 +22,7 @@ from openlatch.client import Client
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
 from openlatch.test_systems.mail import MailServer
-from tests.waiting import until
+from tests.runtime.units import answers, call, certificate, clean, proxied, running
 
 # Both want the wheel, which takes a while to build.
 pytestmark = pytest.mark.xdist_group("installed")
@@ -33,20 +30,6 @@ ROOT = Path(__file__).parents[2]
 GUIDE = (ROOT / "docs/how-to/run-it.md").read_text().partition("## On a database server of your own")[2]
 BLOCKS = re.findall(r"^```(\w+)\n(.*?)^```", GUIDE, re.DOTALL | re.MULTILINE)
 PASSWORD = "quiet lanterns over moss"
-NGINX = shutil.which("nginx", path=f"{os.environ['PATH']}:/usr/sbin")
-
-
-def call(*words: str | Path, env: dict[str, str] | None = None, cwd: Path | None = None) -> str:
-    done = subprocess.run(
-        [str(word) for word in words], env=env, cwd=cwd, capture_output=True, text=True, check=False, timeout=240
-    )
-    assert done.returncode == 0, f"{words}: {done.stdout}{done.stderr}"
-    return done.stdout
-
-
-def clean() -> dict[str, str]:
-    """The environment of somebody who has never heard of this source."""
-    return {"PATH": os.environ["PATH"], "HOME": "/nonexistent", "LANG": "C.UTF-8"}
 
 
 @pytest.fixture(scope="module")
@@ -80,14 +63,6 @@ def borrow(environment: Path) -> None:
     """
     (place,) = environment.glob("lib/python*/site-packages")
     (place / "borrowed.pth").write_text(sysconfig.get_path("purelib") + "\n")
-
-
-def answers(address: str, child: subprocess.Popen[str] | None = None, verify: bool = True) -> None:
-    def asked() -> bool:
-        assert child is None or child.poll() is None, "the process has ended"
-        return httpx.get(f"{address}/healthz", timeout=20, verify=verify).is_success
-
-    until(asked, httpx.TransportError)
 
 
 def test_the_wheel_alone_runs_the_whole_service(wheel: Path, folder: Path) -> None:
@@ -129,21 +104,6 @@ def test_the_wheel_alone_runs_the_whole_service(wheel: Path, folder: Path) -> No
                         )
                     )
     assert (data / "keys.json").stat().st_mode & 0o077 == 0
-
-
-@contextmanager
-def running(unit: str, folder: Path) -> Iterator[tuple[subprocess.Popen[str], Callable[[], str]]]:
-    """What a systemd unit starts, until it is told to stop as systemd does."""
-    command = re.findall(r"^ExecStart=(.*)$", unit, re.MULTILINE)[0].split()
-    given = dict(line.split("=", 1) for line in re.findall(r"^Environment=(.*)$", unit, re.MULTILINE))
-    log = folder / f"{Path(command[0]).name}-{command[1]}-{free_port()}.log"
-    with log.open("w") as out:
-        child = subprocess.Popen(command, env={**clean(), **given}, cwd=folder, stdout=out, stderr=out, text=True)
-    try:
-        yield child, log.read_text
-    finally:
-        child.send_signal(signal.SIGTERM)
-        assert child.wait(60) == 0, log.read_text()
 
 
 class Reader:
@@ -231,41 +191,10 @@ class Reader:
     @contextmanager
     def proxy(self) -> Iterator[str]:
         """The proxy with the guide's block, and a certificate that nobody else knows."""
-        assert NGINX, "Install Debian's package nginx-light"
         (block,) = [text for kind, text in self.section(6) if kind == "nginx"]
-        call(
-            "openssl",
-            "req",
-            "-x509",
-            "-newkey",
-            "rsa:2048",
-            "-nodes",
-            "-days",
-            "2",
-            "-subj",
-            "/CN=latch.example.org",
-            "-keyout",
-            self.folder / "ssl/latch.key",
-            "-out",
-            self.folder / "ssl/latch.pem",
-        )
-        kept = "\n".join(
-            f"{name}_temp_path {self.folder}/tmp-{name};"
-            for name in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
-        )
-        whole = (
-            f"daemon off;\npid {self.folder}/nginx.pid;\nerror_log stderr;\nevents {{}}\n"
-            f"http {{\naccess_log off;\n{kept}\n{self.written(block)}\n}}\n"
-        )
-        place = self.folder / "nginx.conf"
-        place.write_text(whole)
-        child = subprocess.Popen([NGINX, "-c", str(place), "-p", str(self.folder)], env=clean())
-        try:
-            answers(f"https://127.0.0.1:{self.tls_port}", verify=False)
-            yield f"https://127.0.0.1:{self.tls_port}"
-        finally:
-            child.terminate()
-            child.wait(20)
+        certificate(self.folder / "ssl")
+        with proxied(self.folder, self.written(block), f"https://127.0.0.1:{self.tls_port}") as address:
+            yield address
 
 
 @pytest.fixture

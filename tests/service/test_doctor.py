@@ -41,7 +41,7 @@ def test_a_register_that_is_as_it_should_be(small: Small) -> None:
         ("update versions set until = since - interval '1 day'", "earlier versions", "overlaps"),
         ("delete from rosters", "rosters", "Wardens has none"),
         ("update revocations set settled_at = now()", "revocations", "is being revoked, by no revocation"),
-        ("update alembic_version set version_num = '0001'", "tables", "are of version 0001"),
+        ("update alembic_version set version_num = '0001'", "tables", "is at revision 0001"),
     ],
 )
 def test_what_does_not_hold_together_is_named(

@@ -17,6 +17,7 @@ from openlatch.runtime.cluster import Cluster
 from openlatch.store import migrate as store_migrate
 from openlatch.store.migrate import Passwords, config_for, migrate
 from openlatch.store.migrations import online
+from tests.service.compatibility import Tables
 from tests.service.conftest import Small
 
 COUNTED = ("people", "teams", "accounts", "grants", "terms", "levels", "apps", "journal", "systems")
@@ -55,6 +56,51 @@ def test_records_outlive_the_way_back_and_up_again_from_every_version(small: Sma
     assert gone_back > 15
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(text("select count(*) from grants where state = 'active'"))
+
+
+# Before it, no version was released whose programs could still run.
+FIRST_WITH_OLDER_PROGRAMS = "0045"
+
+
+def test_older_programs_can_do_with_every_migration_or_it_says_which_can_not(engine: Engine) -> None:
+    """From one revision to the next nothing is missed, unless the migration names the oldest program (``needs``)."""
+    with engine.connect() as connection:
+        config = config_for(connection)
+        scripts = [
+            script
+            for script in ScriptDirectory.from_config(config).walk_revisions()
+            if script.revision >= FIRST_WITH_OLDER_PROGRAMS
+        ]
+    for script in scripts:
+        with engine.begin() as connection:
+            after = Tables.of(connection)
+            command.downgrade(config_for(connection), str(script.down_revision))
+            missed = Tables.of(connection).missed(after)
+        assert not missed or getattr(script.module, "needs", "") < script.revision, missed
+
+
+@pytest.mark.parametrize(
+    ("change", "missed"),
+    [
+        ("alter table people drop column job cascade", ["people.job is gone"]),
+        ("alter table people add column shoe int not null", ["people.shoe has to be given"]),
+        (
+            "alter table items alter column reason type varchar(9)",
+            ["items.reason is character varying(9) instead of text"],
+        ),
+        ("alter table teams add check (name <> 'x')", ["demanded: teams: CHECK ((name <> 'x'::text))"]),
+        ("drop function service_figures()", ["service_figures() is gone"]),
+        ("alter table people add column shoe int not null default 40", []),
+        ("create table shoes (number int primary key)", []),
+        ("create index on people (job)", []),
+    ],
+)
+def test_what_older_programs_can_not_do_with_is_seen(engine: Engine, change: str, missed: list[str]) -> None:
+    with engine.connect() as connection:
+        before = Tables.of(connection)
+        connection.execute(text(change))
+        assert before.missed(Tables.of(connection)) == missed
+        connection.rollback()
 
 
 def test_a_table_that_is_held_stops_the_migration_and_nobody_else(

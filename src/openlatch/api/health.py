@@ -9,12 +9,11 @@ from flask import Flask, Response, g, request
 
 from openlatch.errors import NotAllowed
 from openlatch.service.unit import Service
-from openlatch.store import figures, migrate
+from openlatch.store import figures
 
 
 def install(app: Flask, service: Service, metrics_token: str) -> None:
     """Answer ``/healthz``, ``/readyz`` and, with a token, ``/metrics``."""
-    revision = migrate.newest()
 
     @app.get("/healthz")
     def health() -> Response:
@@ -22,7 +21,7 @@ def install(app: Flask, service: Service, metrics_token: str) -> None:
 
     @app.get("/readyz")
     def readiness() -> Response:
-        why_not = figures.why_not_ready(service.engine, revision)
+        why_not = figures.why_not_ready(service.engine)
         return Response(f"{why_not or 'ready'}\n", 503 if why_not else 200, content_type="text/plain")
 
     if metrics_token:

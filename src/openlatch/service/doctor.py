@@ -19,9 +19,8 @@ from openlatch.errors import OpenLatchError
 from openlatch.service import connections, signing_keys
 from openlatch.service.journal import signed_heads
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import journal
+from openlatch.store import journal, revisions
 from openlatch.store.database import transaction
-from openlatch.store.migrate import newest
 from openlatch.store.tables import (
     Delivery,
     Grant,
@@ -63,9 +62,8 @@ def examine(service: Service) -> Iterator[Check]:
 
 def _schema(service: Service) -> Check:
     with transaction(service.engine, None) as db:
-        found = db.scalar(text("select version_num from alembic_version"))
-    wrong = [] if found == newest() else [f"the tables are of version {found}, the program needs {newest()}: migrate"]
-    return Check("", "tables", 1, wrong)
+        wrong = revisions.unserved(*db.execute(text(revisions.STATE)).one())
+    return Check("", "tables", 1, [wrong] if wrong else [])
 
 
 def _token_keys(service: Service) -> Check:

@@ -20,6 +20,7 @@ from sqlalchemy.orm import Session
 
 from openlatch.errors import Collision, Conflict, OutcomeUnknown, RegisterDown, ServerReadOnly, SystemDown
 from openlatch.json_values import JsonList, JsonView, SqlTuple
+from openlatch.store import revisions
 
 Begun = TypeVar("Begun")
 # The option of an engine that holds the settings of each transaction.
@@ -51,8 +52,10 @@ _ONCE_ONLY = {"temp_buffers"}
 
 
 def lively(url: str) -> str:
-    """An address, or what libpq takes for one, with the settings above where it has none of its own."""
-    return make_conninfo("", **{**_LIVELY, **conninfo_to_dict(url)})
+    """An address, or what libpq takes for one, with the settings above where it has none of its own, and our name."""
+    given = conninfo_to_dict(url)
+    name = revisions.named(str(given.get("application_name", "")))
+    return make_conninfo("", **{**_LIVELY, **given, "application_name": name})
 
 
 def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0, behind_pool: bool = False) -> Engine:

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from sqlalchemy import Engine, text
 from sqlalchemy.exc import SQLAlchemyError
 
+from openlatch.store import revisions
+
 
 @dataclass(frozen=True, slots=True)
 class Figure:
@@ -24,13 +26,13 @@ def read(engine: Engine) -> list[Figure]:
         return [Figure(*row) for row in rows]
 
 
-def why_not_ready(engine: Engine, revision: str) -> str:
-    """Why requests can't be answered: the database does not answer, or has older tables; empty when they can."""
+def why_not_ready(engine: Engine) -> str:
+    """Why requests can't be answered: the database does not answer, or has tables of another
+    version that do not serve this one; empty when they can.
+    """
     try:
         with engine.connect() as connection:
-            found = connection.scalar(text("select version_num from alembic_version"))
+            revision, comment = connection.execute(text(revisions.STATE)).one()
     except SQLAlchemyError:
         return "The database does not answer."
-    # A newer one serves this program, too, while the service is being upgraded.
-    is_older = str(found) < revision
-    return f"The database is at revision {found}, this program needs {revision}." if is_older else ""
+    return revisions.unserved(revision, comment)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +15,7 @@ from sqlalchemy import Connection, text
 from sqlalchemy.exc import OperationalError
 
 from openlatch.errors import BadInput, Conflict
+from openlatch.store import revisions
 from openlatch.store.database import engine_for
 
 # Alembic is imported where it migrates: the servers, which only ask for the newest revision, start without it.
@@ -41,8 +43,8 @@ def migrate(url: str, passwords: Passwords) -> None:
     """Migrate the database at ``url`` (as its owner), and let the service's roles sign in.
 
     Idempotent; a second process at the same time waits for the first. BadInput when a role could bypass row-level
-    security; Conflict when a table is held for longer than LOCK_SECONDS: what was migrated until then stays,
-    and migrating again goes on from there.
+    security; Conflict when a table is held for longer than LOCK_SECONDS, or when an older program is connected that
+    can't do with a further step: what was migrated until then stays, and migrating again goes on from there.
     """
     engine = engine_for(url, pool_size=1)
     try:
@@ -67,9 +69,7 @@ def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:
     with connection.begin():
         for role, password in ((APP_ROLE, passwords.app), (WEB_ROLE, passwords.web), (WORKER_ROLE, passwords.worker)):
             _make_role(connection, role, password)
-    from alembic import command
-
-    command.upgrade(config_for(connection), "head")
+    _upgrade(connection)
     has_queue = connection.scalar(text("select to_regclass('procrastinate_jobs') is not null"))
     connection.commit()
     if not has_queue:
@@ -77,6 +77,44 @@ def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:
     with connection.begin():
         for statement in _rights(connection):
             connection.execute(text(statement))
+
+
+_CONNECTED = """
+    select application_name from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()
+"""
+
+
+def _upgrade(connection: Connection) -> None:
+    """Make each migration that is missing. Conflict before one that a program that is connected can't do with."""
+    from alembic import command
+    from alembic.migration import MigrationContext
+    from alembic.script import ScriptDirectory
+
+    config = config_for(connection)
+    present = MigrationContext.configure(connection).get_current_revision() or "base"
+    missing = list(ScriptDirectory.from_config(config).iterate_revisions("head", present))[::-1]
+    connection.commit()
+    for before, script in itertools.pairwise([None, *missing]):
+        needs = getattr(script.module, "needs", "") if script else ""
+        if not needs or script is None:
+            continue
+        if before is not None:
+            command.upgrade(config, before.revision)
+        _refuse_older(connection, needs)
+        command.upgrade(config, script.revision)
+        connection.execute(text(f"comment on table alembic_version is '{revisions.OLDEST}{needs}'"))
+        connection.commit()
+    command.upgrade(config, "head")
+
+
+def _refuse_older(connection: Connection, needs: str) -> None:
+    running = revisions.programs(connection.scalars(text(_CONNECTED)))
+    connection.commit()
+    if running and running[0] < needs:
+        raise Conflict(
+            f"A program of an older version uses the database (of {running[0]}; the next step needs {needs}).",
+            "Stop every web process and worker of that version, and migrate again; it goes on where it stopped.",
+        )
 
 
 # Columns that a process may not read, nor change; and tables of which it may do only so much.
@@ -133,11 +171,6 @@ def _rights(connection: Connection) -> Iterator[str]:
 def _columns(connection: Connection, table: str) -> list[str]:
     wanted = "select column_name from information_schema.columns where table_schema = 'public' and table_name = :table"
     return list(connection.scalars(text(wanted), {"table": table}))
-
-
-def newest() -> str:
-    """The revision that this program's tables have."""
-    return max(path.name[:4] for path in (Path(__file__).parent / "migrations" / "versions").glob("[0-9]*.py"))
 
 
 def config_for(connection: Connection) -> Config:
