@@ -26,6 +26,7 @@ from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.own_server import DATABASE, Keys, OwnServer, rotate
 from tests.browser import launch
 from tests.cli.program import Program
+from tests.waiting import until
 
 pytestmark = pytest.mark.xdist_group("demo")
 PASSWORD = "quiet lanterns over moss"
@@ -202,7 +203,8 @@ def test_the_first_hour_by_the_command_line_alone(server: OwnServer, program: Pr
     openlatch("round", "decide", ident, "1", "keep", "--yes", "--reason", "Bo keeps the plan.")
     openlatch("round", "close", ident, "--yes")
     taken = tmp_path / "evidence.zip"
-    openlatch("evidence", "take", ident, "--to", str(taken))
+    # A worker ends the round, a moment after it was closed.
+    until(lambda: program.call(("evidence", "take", ident, "--to", str(taken)), "", environment).returncode == 0)
     assert evidence_bundle.verify(taken.read_bytes()).items == 1
     _folder_is_sound(server)
 

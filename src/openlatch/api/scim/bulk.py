@@ -63,7 +63,12 @@ def _in_order(operations: list[JsonObject]) -> list[JsonObject]:
 
 
 def _refers(operation: JsonObject) -> set[str]:
-    return _names(json.dumps([operation.get("data"), operation.get("path")])) - {str(operation.get("bulkId"))}
+    return _names(_written([operation.get("data"), operation.get("path")])) - {str(operation.get("bulkId"))}
+
+
+def _written(data: JsonValue) -> str:
+    """As JSON in which names stand as they were given."""
+    return json.dumps(data, ensure_ascii=False)
 
 
 def _names(written: str) -> set[str]:
@@ -107,13 +112,13 @@ class _Job:
     def take(self, operation: JsonObject) -> None:
         """Carry out an operation, and keep what the standard tells of it."""
         method, path = str(operation.get("method", "")).upper(), self._resolved(str(operation.get("path", "")))
-        data = json.loads(self._resolved(json.dumps(operation.get("data"))))
+        data = json.loads(self._resolved(_written(operation.get("data"))))
         line: JsonObject = {"method": method, **({"bulkId": operation["bulkId"]} if "bulkId" in operation else {})}
         if method != "POST":
             line["location"] = f"{base()}/{path.strip('/')}"
         self.done.append(line)
         parts, version = path.strip("/").split("/"), str(operation.get("version", ""))
-        missing = _names(json.dumps([data, path]))
+        missing = _names(_written([data, path]))
         try:
             if missing and (method != "POST" or missing - self.names):
                 raise _Unresolved
@@ -133,9 +138,9 @@ class _Job:
     def close_circles(self) -> None:
         """What was made before what it refers to gets that now. What can't is deleted again, and told as a conflict."""
         for one in self._open:
-            data = json.loads(self._resolved(json.dumps(one.data)))
+            data = json.loads(self._resolved(_written(one.data)))
             try:
-                if _names(json.dumps(data)):
+                if _names(_written(data)):
                     raise _Unresolved
                 with unit() as within:
                     one.line |= _where(kinds.replace(within, one.kind, one.ident, data, None))
