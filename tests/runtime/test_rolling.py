@@ -140,6 +140,9 @@ def test_a_database_is_migrated_while_the_version_before_serves(
     # Of this version there is only this process, which is no program that serves.
     service.engine.dispose()
     until(lambda: not _programs(owner))
+    with psycopg.connect(app_url), pytest.raises(Conflict, match="of 0000"):
+        migrate(owner, passwords)
+    until(lambda: not _programs(owner))
     migrate(owner, passwords)
     assert figures.why_not_ready(service.engine).startswith("The database needs programs from 9002 on")
     service.engine.dispose()

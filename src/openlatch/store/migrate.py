@@ -79,8 +79,12 @@ def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:
             connection.execute(text(statement))
 
 
+# A program that does not say which it is counts as older than all.
 _CONNECTED = """
-    select application_name from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()
+    select case when application_name !~ '^openlatch [0-9]{4}' then 'openlatch 0000'
+        else application_name end
+    from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()
+        and usename in ('openlatch_app', 'openlatch_web', 'openlatch_worker')
 """
 
 
@@ -101,9 +105,10 @@ def _upgrade(connection: Connection) -> None:
         if before is not None:
             command.upgrade(config, before.revision)
         _refuse_older(connection, needs)
-        command.upgrade(config, script.revision)
+        # Before the step: broken off between the two, the tables would serve a program that they no longer do.
         connection.execute(text(f"comment on table alembic_version is '{revisions.OLDEST}{needs}'"))
         connection.commit()
+        command.upgrade(config, script.revision)
     command.upgrade(config, "head")
 
 
@@ -113,7 +118,7 @@ def _refuse_older(connection: Connection, needs: str) -> None:
     if running and running[0] < needs:
         raise Conflict(
             f"A program of an older version uses the database (of {running[0]}; the next step needs {needs}).",
-            "Stop every web process and worker of that version, and migrate again; it goes on where it stopped.",
+            "Stop every web process and worker of that version (0000: one that does not say), and migrate again.",
         )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from contextlib import suppress
 from dataclasses import dataclass, field
 from uuid import UUID
 
@@ -23,6 +24,7 @@ from openlatch.api.scim.answers import (
     unit,
     versions_of,
 )
+from openlatch.errors import NotFound
 from openlatch.json_values import JsonObject, JsonValue
 
 RESPONSE = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
@@ -145,7 +147,8 @@ class _Job:
                 with unit() as within:
                     one.line |= _where(kinds.replace(within, one.kind, one.ident, data, None))
             except (*ERRORS, _Unresolved):
-                with unit() as within:
+                # Somebody else may have deleted it meanwhile.
+                with suppress(NotFound), unit() as within:
                     kinds.delete(within, one.kind, one.ident, None)
                 del one.line["location"], one.line["version"]
                 self._refuse(one.line, _Unresolved())
