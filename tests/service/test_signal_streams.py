@@ -151,7 +151,8 @@ def test_an_end_of_access_is_pushed_within_the_same_moment_in_order_and_again_af
     assert stream.make(delivery=delivery)["delivery"] == {"method": core.PUSH, "endpoint_url": receiver.url}
     receiver.answers = [503, 202, 202]
     stream.revoke()
-    announcements.tell(stream.small.service, stream.small.itself.organisation)
+    service, organisation = stream.small.service, stream.small.itself.organisation
+    announcements.tell(service, organisation, deliver.receivers(service, organisation))
     stream.small.clock.forward(seconds=30)
     with stream.small.service.unit(stream.small.itself) as unit:
         assert deliver.due(unit, sent_events.SECURITY_EVENTS) == [UUID(stream.ident)]
@@ -177,7 +178,7 @@ def test_what_is_committed_is_told_at_once_and_a_lost_database_is_noticed(
 
     async def follow() -> None:
         with contextlib.suppress(psycopg.OperationalError):
-            await announcements.follow(stream.small.service, app_url)
+            await announcements.follow(stream.small.service, app_url, announcements.Precedence())
         lost.set()
 
     def await_all(count: int) -> None:

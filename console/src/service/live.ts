@@ -21,6 +21,7 @@ const SHOWN_IN: Record<ChangedKind, string[] | typeof ALL> = {
   calendar: [],
   change: ['today'],
   charter: ['charter'],
+  delivery: ['webhooks', 'signal-receivers'],
   expected_exposure: ALL,
   exposure: ALL,
   exposure_guard: ALL,

@@ -37,6 +37,7 @@ ChangedKind = Literal[
     "calendar",
     "change",
     "charter",
+    "delivery",
     "everything",
     "expected_exposure",
     "exposure",

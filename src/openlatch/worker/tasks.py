@@ -359,11 +359,11 @@ def _nothing(name: str, told: Mapping[str, object]) -> AbstractContextManager[No
     return nullcontext()
 
 
-def make_app(service: Service, url: str, post: notices.Post | None = None, around: Around = _nothing) -> App:
+def make_app(service: Service, url: str, post: notices.Post | None, around: Around, wait: Callable[[], None]) -> App:
     """The queue's app with every task and the periodic ones: a round every 5 seconds, dates each minute."""
     app = App(connector=PsycopgConnector(conninfo=lively(url), min_size=1, max_size=4))
     for name, function in tasks_of(service, post).items():
-        app.task(name=name)(_logged(name, function, around))
+        app.task(name=name)(_logged(name, function, around, wait))
 
     @app.periodic(cron="* * * * * */5")
     @app.task(name="look_round", queueing_lock="look_round")
@@ -383,10 +383,11 @@ def make_app(service: Service, url: str, post: notices.Post | None = None, aroun
     return app
 
 
-def _logged(name: str, function: Callable[..., None], around: Around) -> Callable[..., None]:
+def _logged(name: str, function: Callable[..., None], around: Around, wait: Callable[[], None]) -> Callable[..., None]:
     def run(**arguments: Any) -> None:
         # Typed addresses are not logged.
         told = {key: value for key, value in arguments.items() if key != "address"}
+        wait()
         started = datetime.now()
         try:
             with around(name, told):
@@ -417,7 +418,9 @@ def run(service: Service, url: str, post: notices.Post | None = None, around: Ar
     """
     signing_keys.publish(service)
     sealed_secrets.publish(service)
-    asyncio.run(_run(lambda: make_app(service, url, post, around), lambda: announcements.follow(service, url)))
+    first = announcements.Precedence()
+    make = partial(make_app, service, url, post, around, first.wait)
+    asyncio.run(_run(make, lambda: announcements.follow(service, url, first)))
 
 
 async def _run(make: Callable[[], App], follow: Callable[[], Awaitable[None]]) -> None:

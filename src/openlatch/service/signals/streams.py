@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from uuid import UUID
 
-from sqlalchemy import delete, func, or_, select
+from sqlalchemy import delete, func, or_, select, update
 
 from openlatch.core import sent_signals as core
 from openlatch.core import signals as core_signals
@@ -220,14 +220,11 @@ def fetch(unit: Unit, ident: UUID, asked: JsonView) -> Fetched:
         raise BadInput("maxEvents is no number.", "Send one from 0.")
     if receivers.status_of(stream, hook) is not Status.ENABLED:
         return Fetched({}, False)
-    sent_events.make(unit.db, stream)
     most = min(most, core.MOST_POLLED)
-    of = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
-    waiting = unit.db.scalars(of.order_by(Delivery.position.nulls_first(), Delivery.part, Delivery.id).limit(most + 1))
-    found = waiting.all()
-    for one in found[:most]:
-        one.tries += 1
-    tokens = {str(one.id): sent_events.token(unit.service, unit.db, stream, one) for one in found[:most]}
+    found = sent_events.waiting(unit.db, ident, most + 1, unit.now)
+    tried = [one.id for one in found[:most]]
+    unit.db.execute(update(Delivery).where(Delivery.id.in_(tried)).values(tries=Delivery.tries + 1))
+    tokens = {str(one.id): sent_events.token(unit.service, stream.audience, one) for one in found[:most]}
     return Fetched(tokens, len(found) > most)
 
 

@@ -7,38 +7,33 @@ in ``service.signals``.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Protocol
 from uuid import UUID
 
 import orjson
-from sqlalchemy import ColumnElement, exists, func, or_, select, tuple_, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session as Db
-from sqlalchemy.orm import aliased, load_only
 
 from openlatch.core import webhooks as core
 from openlatch.json_values import JsonObject
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.service.webhooks import post, signatures
-from openlatch.store import journal
+from openlatch.store import deliveries, journal
 from openlatch.store.database import transaction
+from openlatch.store.deliveries import Due, Entry, Made, Receiver
 from openlatch.store.tables import Delivery, JournalEntry, JournalHead, Webhook
 
-# So many deliveries are made, and sent, before others have their turn.
-MADE_AT_ONCE, SENT_AT_ONCE = 500, 20
+# So many deliveries are sent before others have their turn.
+SENT_AT_ONCE = 20
 # A process that died while it delivered holds the receiver up for so long.
 LEASE = timedelta(seconds=SENT_AT_ONCE * post.SECONDS * post.MOST_NUMBERS + 30)
 # What a process spends on receivers at most, so that slow ones leave room for everything else.
 _ROOM = threading.BoundedSemaphore(4)
 KEPT = timedelta(days=30)
-_LIGHT = (
-    *(JournalEntry.position, JournalEntry.at, JournalEntry.action, JournalEntry.actor_id, JournalEntry.account_id),
-    *(JournalEntry.subject_kind, JournalEntry.subject_id),
-)
 
 Post = Callable[[signatures.Message, bytes, tuple[str, ...]], post.Outcome]
 
@@ -51,11 +46,11 @@ class Kind(Protocol):
     noun: str
     subject: str
 
-    def made_of(self, db: Db, hook: Webhook, entries: Iterable[JournalEntry]) -> list[JsonObject]:
-        """The values of the deliveries that entries of the journal become, in their order."""
+    def made_of(self, db: Db, to: Receiver, entries: Iterable[Entry]) -> Iterable[Made]:
+        """The deliveries that entries of the journal become, in their order."""
 
     def message(
-        self, service: Service, db: Db, hook: Webhook, delivery: Delivery, now: datetime
+        self, service: Service, db: Db, to: Receiver, delivery: Due, now: datetime
     ) -> tuple[signatures.Message, bytes]:
         """A delivery as it is posted now."""
 
@@ -92,11 +87,13 @@ def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send:
     if not _ROOM.acquire(blocking=False):
         return False
     try:
+        now = service.clock()
+        until = now + LEASE
         with transaction(service.engine, organisation) as db:
-            until = _claim(db, ident, service.clock())
-            made = make(db, organisation, ident, kind) if until else 0
-            ready = _next(service, db, ident, kind) if until else None
-        if until is None:
+            to, entries = deliveries.claim(db, ident, now, until)
+            delivery = make(db, to, entries, kind, now) if to else None
+            ready = _ready(service, db, to, delivery, kind, now)
+        if to is None:
             return False
         sent = 0
         try:
@@ -108,43 +105,25 @@ def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send:
                 # Apart, so that a next one that can't be written does not undo that this one was delivered.
                 with transaction(service.engine, organisation) as db:
                     # One that is down is left alone until its next try.
-                    ready = None if outcome.is_down else _next(service, db, ident, kind)
+                    now = service.clock()
+                    to, delivery = (None, None) if outcome.is_down else deliveries.next_due(db, ident, now)
+                    ready = _ready(service, db, to, delivery, kind, now)
         finally:
             with transaction(service.engine, organisation) as db:
                 # Only one's own: another process has it by now, where this one took longer.
-                mine = update(Webhook).where(Webhook.id == ident, Webhook.busy_until == until)
-                db.execute(mine.values(busy_until=None))
-        return made == MADE_AT_ONCE or ready is not None
+                deliveries.release(db, ident, until)
+        return len(entries) == deliveries.MADE_AT_ONCE or ready is not None
     finally:
         _ROOM.release()
 
 
-def _claim(db: Db, ident: UUID, now: datetime) -> datetime | None:
-    """Until when the receiver is this process's; None when it is another's, or paused."""
-    mine = update(Webhook).where(
-        Webhook.id == ident,
-        Webhook.paused_at.is_(None),
-        or_(Webhook.busy_until.is_(None), Webhook.busy_until < now),
-    )
-    return db.scalar(mine.values(busy_until=now + LEASE).returning(Webhook.busy_until))
-
-
-def make(db: Db, organisation: UUID, ident: UUID, kind: Kind) -> int:
-    """Make deliveries of further entries that the receiver wants; returns how many entries were looked at."""
-    hook = db.get(Webhook, ident, with_for_update=True)
-    if hook is None:
-        return 0
-    next_ones = select(JournalEntry).where(JournalEntry.position > hook.position)
-    # Facts and hashes are large, and decide nothing here.
-    light = load_only(*_LIGHT)
-    rows = db.scalars(next_ones.options(light).order_by(JournalEntry.position).limit(MADE_AT_ONCE)).all()
-    base = {"organisation_id": organisation, "webhook_id": ident}
-    wanted = [{**base, **values} for values in kind.made_of(db, hook, rows)]
-    if wanted:
-        db.execute(insert(Delivery).values(wanted).on_conflict_do_nothing())
-    if rows:
-        hook.position = rows[-1].position
-    return len(rows)
+def make(db: Db, to: Receiver, entries: Sequence[Entry], kind: Kind, now: datetime) -> Due | None:
+    """Make the deliveries that further entries become, for a receiver whose row is locked; returns the next one that is
+    due.
+    """
+    if not entries:
+        return deliveries.next_due(db, to.id, now)[1]
+    return deliveries.make(db, to, kind.made_of(db, to, entries), entries[-1].position, now)
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,29 +135,13 @@ class Ready:
     body: bytes
 
 
-def _next(service: Service, db: Db, ident: UUID, kind: Kind) -> Ready | None:
-    """The oldest delivery that is due, unless the receiver is paused or is to be left alone for now."""
-    now = service.clock()
-    hook = db.get(Webhook, ident)
-    if hook is None or hook.paused_at is not None or (hook.next_try_at is not None and hook.next_try_at > now):
+def _ready(
+    service: Service, db: Db, to: Receiver | None, delivery: Due | None, kind: Kind, now: datetime
+) -> Ready | None:
+    """A delivery as it is posted, unless its receiver is paused or is to be left alone for now."""
+    if to is None or delivery is None or to.paused_at is not None or (to.next_try_at or now) > now:
         return None
-    mine = select(Delivery).where(Delivery.webhook_id == ident, Delivery.state == "waiting")
-    mine = mine.where(or_(Delivery.next_try_at.is_(None), Delivery.next_try_at <= now), ~_behind(ident))
-    delivery = db.scalars(mine.order_by(Delivery.position.nulls_first(), Delivery.id).limit(1)).first()
-    if delivery is None:
-        return None
-    return Ready(delivery.id, *kind.message(service, db, hook, delivery, now))
-
-
-def _behind(ident: UUID) -> ColumnElement[bool]:
-    """Whether something about the same subject that happened before still waits: each subject is told of in order."""
-    earlier = aliased(Delivery)
-    return exists().where(
-        earlier.webhook_id == ident,
-        earlier.state == "waiting",
-        earlier.subject_id == Delivery.subject_id,
-        tuple_(earlier.position, earlier.part) < tuple_(Delivery.position, Delivery.part),
-    )
+    return Ready(delivery.id, *kind.message(service, db, to, delivery, now))
 
 
 class Entries:
@@ -186,28 +149,23 @@ class Entries:
 
     name, page, noun, subject = "journal", "/webhooks", "webhook", "webhook"
 
-    def made_of(self, db: Db, hook: Webhook, entries: Iterable[JournalEntry]) -> list[JsonObject]:
+    def made_of(self, db: Db, to: Receiver, entries: Iterable[Entry]) -> Iterable[Made]:
         """One of each entry that the receiver wants."""
-        return [
-            {"position": one.position, "subject_id": one.subject_id}
-            for one in entries
-            if core.wants(hook.actions, one.action)
-        ]
+        return [Made(one.position, one.subject_id) for one in entries if core.wants(to.actions, one.action)]
 
     def message(
-        self, service: Service, db: Db, hook: Webhook, delivery: Delivery, now: datetime
+        self, service: Service, db: Db, to: Receiver, delivery: Due, now: datetime
     ) -> tuple[signatures.Message, bytes]:
         """The entry as the journal has it now."""
-        db.refresh(hook, ["secret", "secret_before"])
-        entry = _entry(db.get(JournalEntry, (hook.organisation_id, delivery.position)), delivery, hook)
+        entry = _entry(db.get(JournalEntry, (to.organisation_id, delivery.position)), delivery, to)
         body = orjson.dumps(core.event(service.address, entry))
-        return signatures.signed(hook.url, body, _secrets(service, hook, now), now, str(delivery.id)), body
+        return signatures.signed(to.url, body, _secrets(service, to, now), now, str(delivery.id)), body
 
 
 ENTRIES = Entries()
 
 
-def _entry(row: JournalEntry | None, delivery: Delivery, hook: Webhook) -> JsonObject:
+def _entry(row: JournalEntry | None, delivery: Due, hook: Receiver) -> JsonObject:
     if row is None:
         # A test has no place in the journal.
         test = {"kind": "webhook", "id": str(hook.id), "name": hook.name, "account": None}
@@ -234,7 +192,7 @@ def _entry(row: JournalEntry | None, delivery: Delivery, hook: Webhook) -> JsonO
     }
 
 
-def _secrets(service: Service, hook: Webhook, now: datetime) -> list[tuple[str, bytes]]:
+def _secrets(service: Service, hook: Receiver, now: datetime) -> list[tuple[str, bytes]]:
     """The secrets that sign now, by their key ids: the present one, and the one before while it still counts."""
     found = [(key_id(hook.id, hook.secret_number), service.cipher.decrypt(hook.secret))]
     if hook.secret_before is not None and hook.secret_before_until is not None and hook.secret_before_until > now:
@@ -254,7 +212,7 @@ def _note(unit: Unit, ident: UUID, delivery_id: UUID, outcome: post.Outcome, kin
     delivery.tries += 1
     # A receiver can answer anything.
     delivery.answer = "".join(letter for letter in outcome.words if letter.isprintable())[:500]
-    unit.announce("webhook")
+    unit.announce("delivery")
     if outcome.is_taken:
         delivery.state, delivery.ended_at, delivery.next_try_at = "delivered", unit.now, None
         hook.tries, hook.next_try_at, hook.failing_since = 0, None, None

@@ -149,7 +149,7 @@ def test(unit: Unit, ident: UUID) -> None:
     # Somebody waits for it.
     row.next_try_at = None
     unit.db.flush()
-    unit.announce("webhook")
+    unit.announce("delivery")
     _wake(unit, row)
 
 

@@ -7,6 +7,7 @@ import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import cache
 from ipaddress import ip_address
 from urllib.parse import urlsplit, urlunsplit
 
@@ -20,6 +21,7 @@ from openlatch.tls import trusted
 SECONDS = 10.0
 # So many of the addresses of a name are tried.
 MOST_NUMBERS = 3
+_TIMEOUT = httpx.Timeout(SECONDS).as_dict()
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,14 +81,20 @@ def _posted(message: Message, body: bytes, number: str, port: int) -> Outcome:
         if name in ("connection.connect_tcp.complete", "connection.start_tls.complete") and stream is not None:
             sockets.append(stream.get_extra_info("socket"))  # type: ignore[attr-defined]
 
-    with _time_limit(sockets), httpx.Client(timeout=SECONDS, verify=trusted(), trust_env=False) as http:
-        request = http.build_request("POST", target, content=body, headers=headers)
-        request.extensions |= {"sni_hostname": parts.hostname, "trace": note}
-        answer = http.send(request, stream=True, follow_redirects=False)
+    request = httpx.Request("POST", target, content=body, headers=headers)
+    request.extensions |= {"sni_hostname": parts.hostname, "trace": note, "timeout": _TIMEOUT}
+    with _time_limit(sockets):
+        answer = _transport().handle_request(request)
         try:
             return Outcome(answer.status_code, f"it answered {answer.status_code} {answer.reason_phrase}".strip())
         finally:
             answer.close()
+
+
+@cache
+def _transport() -> httpx.HTTPTransport:
+    """What calls go out by: nothing of one is left for the next, neither connections nor cookies."""
+    return httpx.HTTPTransport(verify=trusted(), trust_env=False, limits=httpx.Limits(max_keepalive_connections=0))
 
 
 @contextmanager
