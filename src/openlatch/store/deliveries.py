@@ -133,6 +133,14 @@ _MAKE = """
     )
     select count(*) from made
 """
+_TAKEN = """
+    with told as (
+        update deliveries set state = 'delivered', tries = tries + 1, answer = %(answer)s, ended_at = %(now)s,
+            next_try_at = null
+        where id = %(delivery)s
+    )
+    update webhooks set tries = 0, next_try_at = null, failing_since = null where id = %(ident)s returning true
+"""
 _DUE = """
     select deliveries.id, deliveries.organisation_id, webhook_id, position, person_id, people.address, event,
         deliveries.created_at
@@ -182,6 +190,11 @@ def make(db: Db, receiver: Receiver, made: Iterable[Made], position: int, now: d
     named = {"ident": receiver.id, "organisation": receiver.organisation_id, "position": position, "made": rows}
     _, due = ask(db, [(_MAKE, named), (_NEXT, {"ident": receiver.id, "now": now})])
     return _first(due)
+
+
+def taken(db: Db, ident: UUID, delivery: UUID, answer: str, now: datetime) -> None:
+    """Note that a receiver has taken a delivery, and so is not down."""
+    ask(db, [(_TAKEN, {"ident": ident, "delivery": delivery, "answer": answer, "now": now})])
 
 
 def next_due(db: Db, ident: UUID, now: datetime) -> tuple[Receiver | None, Due | None]:

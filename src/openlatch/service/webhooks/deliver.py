@@ -101,7 +101,10 @@ def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send:
                 outcome = send(ready.message, ready.body, service.private_receivers)
                 sent += 1
                 with service.unit(Viewer.itself(organisation)) as unit:
-                    _note(unit, ident, ready.delivery, outcome, kind)
+                    if outcome.is_taken:
+                        deliveries.taken(unit.db, ident, ready.delivery, _printable(outcome), unit.now)
+                    else:
+                        _note(unit, ident, ready.delivery, outcome, kind)
                 # Apart, so that a next one that can't be written does not undo that this one was delivered.
                 with transaction(service.engine, organisation) as db:
                     # One that is down is left alone until its next try.
@@ -109,9 +112,11 @@ def deliver(service: Service, organisation: UUID, ident: UUID, kind: Kind, send:
                     to, delivery = (None, None) if outcome.is_down else deliveries.next_due(db, ident, now)
                     ready = _ready(service, db, to, delivery, kind, now)
         finally:
-            with transaction(service.engine, organisation) as db:
+            with service.unit(Viewer.itself(organisation)) as unit:
                 # Only one's own: another process has it by now, where this one took longer.
-                deliveries.release(db, ident, until)
+                deliveries.release(unit.db, ident, until)
+                if sent:
+                    unit.announce("delivery")
         return len(entries) == deliveries.MADE_AT_ONCE or ready is not None
     finally:
         _ROOM.release()
@@ -205,18 +210,18 @@ def key_id(ident: UUID, number: int) -> str:
     return f"{ident}.{number}"
 
 
+def _printable(outcome: post.Outcome) -> str:
+    """What a receiver answered, which can be anything."""
+    return "".join(letter for letter in outcome.words if letter.isprintable())[:500]
+
+
 def _note(unit: Unit, ident: UUID, delivery_id: UUID, outcome: post.Outcome, kind: Kind) -> None:
+    """Note that a delivery was not taken, and when it is tried again."""
     hook, delivery = unit.db.get(Webhook, ident, with_for_update=True), unit.db.get(Delivery, delivery_id)
     if hook is None or delivery is None:
         return
     delivery.tries += 1
-    # A receiver can answer anything.
-    delivery.answer = "".join(letter for letter in outcome.words if letter.isprintable())[:500]
-    unit.announce("delivery")
-    if outcome.is_taken:
-        delivery.state, delivery.ended_at, delivery.next_try_at = "delivered", unit.now, None
-        hook.tries, hook.next_try_at, hook.failing_since = 0, None, None
-        return
+    delivery.answer = _printable(outcome)
     if outcome.is_down:
         hook.failing_since = hook.failing_since or unit.now
         hook.tries += 1
