@@ -31,6 +31,7 @@ class Receiver:
 
     port: int = 0
     answers: list[int] = field(default_factory=list)
+    retry_after: str = ""
     got: list[Received] = field(default_factory=list)
 
     @property
@@ -51,6 +52,8 @@ def listening() -> Iterator[Receiver]:
             body = self.rfile.read(int(self.headers["Content-Length"]))
             made.got.append(Received("POST", f"http://{self.headers['Host']}{self.path}", dict(self.headers), body))
             self.send_response(made.answers.pop(0) if made.answers else 204)
+            if made.retry_after:
+                self.send_header("Retry-After", made.retry_after)
             self.send_header("Location", "http://127.0.0.1:1/elsewhere")
             self.end_headers()
 

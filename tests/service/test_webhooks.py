@@ -179,6 +179,22 @@ def test_what_is_never_taken_is_given_up_told_and_sent_again(world: World, recei
     assert [one.state for one in world.rows()[:2]] == ["delivered", "delivered"]
 
 
+@pytest.mark.parametrize(("asked", "seconds"), [("600", 600), ("999999999999999999999", 3600)])
+def test_a_receiver_is_left_alone_for_as_long_as_it_asks(
+    world: World, receiver: Receiver, asked: str, seconds: int
+) -> None:
+    world.add(receiver.url, "grant")
+    world.happen("grant.one")
+    receiver.answers, receiver.retry_after = [503], asked
+    world.work()
+    world.clock.forward(seconds=seconds - 10)
+    world.work()
+    assert len(receiver.got) == 1
+    world.clock.forward(seconds=20)
+    world.work()
+    assert [one.state for one in world.rows()] == ["delivered"]
+
+
 def test_each_subject_is_told_of_in_order(world: World, receiver: Receiver) -> None:
     """What comes after a message that was refused waits with it; what is about another subject does not."""
     world.add(receiver.url, "grant")

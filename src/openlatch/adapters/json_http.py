@@ -8,11 +8,13 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote
 
 import httpx
 
+from openlatch import retry_after
 from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.json_values import JsonObject, parsed
@@ -136,5 +138,5 @@ def _not_an_address(error: Exception) -> SystemRefused:
 
 def _wait(answer: httpx.Response) -> float:
     """Seconds that a service asks to wait (RFC 9110, 10.2.3), at least a little."""
-    text = answer.headers.get("Retry-After", "")
-    return max(float(text), 0.2) if text.isdigit() else 1.0
+    asked = retry_after.seconds(answer.headers.get("Retry-After", ""), datetime.now(UTC))
+    return 1.0 if asked is None else max(asked, 0.2)

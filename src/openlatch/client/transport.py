@@ -11,12 +11,12 @@ import time
 from collections.abc import Generator, Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import IO, TypeAlias, TypedDict, Unpack
 from uuid import uuid4
 
 import httpx
 
+from openlatch import retry_after
 from openlatch.client import greenlets
 from openlatch.errors import OpenLatchError
 from openlatch.json_values import JsonObject, JsonValue
@@ -206,17 +206,9 @@ def _settings(address: str, token: str) -> JsonObject:
 
 def _seconds_to_wait(response: httpx.Response) -> float | None:
     """How long the service asks to wait, as seconds or until a date; None where it does not."""
-    written = response.headers.get("Retry-After", "").strip()
-    if response.status_code not in _LATER or not written:
+    if response.status_code not in _LATER:
         return None
-    if written.isdecimal():
-        return float(written)
-    try:
-        until = parsedate_to_datetime(written)
-    except ValueError:
-        return None
-    until = until if until.tzinfo else until.replace(tzinfo=UTC)
-    return max((until - datetime.now(UTC)).total_seconds(), 0.0)
+    return retry_after.seconds(response.headers.get("Retry-After", ""), datetime.now(UTC))
 
 
 def _refuse(response: httpx.Response) -> None:

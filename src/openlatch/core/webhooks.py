@@ -15,6 +15,7 @@ from openlatch.json_values import JsonObject
 # After so many tries a delivery is given up: about three hours, of which most waits take fifteen minutes.
 MOST_TRIES = 20
 MOST_FILTERS = 50
+LONGEST_ASKED = timedelta(hours=1)
 # What may stand in a URL (RFC 3986): names of other scripts are written as their xn-- form.
 _URL = re.compile(r"([A-Za-z0-9._~:/?#\[\]@!$&'()*+,;=-]|%[0-9A-Fa-f]{2})+")
 _ACTION = re.compile(r"[a-z][a-z_]*(\.[a-z_]+)?")
@@ -91,9 +92,13 @@ def may_be_called(address: IPv4Address | IPv6Address) -> bool:
     return (mapped or address).is_global and not (mapped or address).is_multicast
 
 
-def next_try(tries: int, now: datetime) -> datetime | None:
-    """When a delivery that has failed so often is tried again; None when it is given up."""
-    return None if tries >= MOST_TRIES else now + max(retries.wait_after(tries), timedelta(seconds=5))
+def next_try(tries: int, now: datetime, asked: float = 0.0) -> datetime | None:
+    """When a delivery that has failed so often is tried again; None when it is given up.
+
+    ``asked``: for how many seconds the receiver asks to be left alone, of which an hour is granted.
+    """
+    wait = min(timedelta(seconds=min(asked, 1e6)), LONGEST_ASKED)
+    return None if tries >= MOST_TRIES else now + max(retries.wait_after(tries), timedelta(seconds=5), wait)
 
 
 def event(source: str, entry: JsonObject) -> JsonObject:

@@ -225,8 +225,8 @@ def _note(unit: Unit, ident: UUID, delivery_id: UUID, outcome: post.Outcome, kin
     if outcome.is_down:
         hook.failing_since = hook.failing_since or unit.now
         hook.tries += 1
-        hook.next_try_at = core.next_try(min(hook.tries, core.MOST_TRIES - 1), unit.now)
-    delivery.next_try_at = core.next_try(delivery.tries, unit.now)
+        hook.next_try_at = core.next_try(min(hook.tries, core.MOST_TRIES - 1), unit.now, outcome.wait)
+    delivery.next_try_at = core.next_try(delivery.tries, unit.now, outcome.wait)
     if outcome.status == 410:
         hook.paused_at = unit.now
         _tell(unit, kind, f"The {kind.noun} {hook.name} says that it is gone; it is paused.")

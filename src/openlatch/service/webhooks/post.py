@@ -7,12 +7,14 @@ import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import cache
 from ipaddress import ip_address
 from urllib.parse import urlsplit, urlunsplit
 
 import httpx
 
+from openlatch import retry_after
 from openlatch.core.webhooks import may_be_called
 from openlatch.service.webhooks.signatures import Message
 from openlatch.tls import trusted
@@ -26,10 +28,13 @@ _TIMEOUT = httpx.Timeout(SECONDS).as_dict()
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of a call: the status, 0 without an answer, and a sentence."""
+    """What came of a call: the status, 0 without an answer, a sentence, and for how long the receiver asks to be left
+    alone, in seconds.
+    """
 
     status: int
     words: str
+    wait: float = 0.0
 
     @property
     def is_taken(self) -> bool:
@@ -86,7 +91,9 @@ def _posted(message: Message, body: bytes, number: str, port: int) -> Outcome:
     with _time_limit(sockets):
         answer = _transport().handle_request(request)
         try:
-            return Outcome(answer.status_code, f"it answered {answer.status_code} {answer.reason_phrase}".strip())
+            said = f"it answered {answer.status_code} {answer.reason_phrase}".strip()
+            wait = retry_after.seconds(answer.headers.get("Retry-After", ""), datetime.now(UTC)) or 0.0
+            return Outcome(answer.status_code, said, wait)
         finally:
             answer.close()
 
