@@ -47,6 +47,8 @@ _ACTIVITIES = {
     Kind.USER_ACCESS: {1: "Assign Privileges", 2: "Revoke Privileges"},
     Kind.GROUP_MANAGEMENT: {1: "Assign Privileges", 2: "Revoke Privileges", 5: "Delete", 6: "Create"},
 }
+# Classes that have no place for who did it.
+_WITHOUT_ACTOR = frozenset({Kind.USER_ACCESS, Kind.GROUP_MANAGEMENT})
 # Actions that have an activity of their own in the schema.
 _OWN: Mapping[str, tuple[Kind, int]] = {
     "sign_in.opened": (Kind.AUTHENTICATION, 1),
@@ -165,6 +167,7 @@ def event(entry: JsonObject, product_version: str, whose: JsonObject | None = No
     name = _ACTIVITIES[kind][activity]
     number, status = status_of(entry)
     proof = str(entry["facts"].get("proof") or "")
+    by = {"actor": {"user": _user(actor)}}
     return {
         "activity_id": activity,
         "activity_name": name,
@@ -190,10 +193,16 @@ def event(entry: JsonObject, product_version: str, whose: JsonObject | None = No
             "log_name": "journal",
             "event_code": action,
         },
-        "actor": {"user": _user(actor)},
+        **({} if kind in _WITHOUT_ACTOR else by),
         **_about(kind, entry, whose),
         **_source(entry["facts"]),
-        "unmapped": {"at": entry["at"], "facts": entry["facts"], "hash": entry["hash"], "subject": subject},
+        "unmapped": {
+            "at": entry["at"],
+            "facts": entry["facts"],
+            "hash": entry["hash"],
+            "subject": subject,
+            **(by if kind in _WITHOUT_ACTOR else {}),
+        },
     }
 
 
