@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from uuid import UUID
 
-from sqlalchemy import and_, delete, func, or_, select
+from sqlalchemy import and_, bindparam, delete, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import aliased
 
@@ -24,6 +24,14 @@ from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Breach, Grant, Latch, Person, Resource, Team
 
+# Asked with each change, so they are made once: that takes longer than asking.
+_IN_FORCE = (
+    select(Account.id, Latch)
+    .join(Latch, or_(Latch.account_id == Account.id, Latch.account_kind == Account.kind))
+    .where(Account.organisation_id == bindparam("organisation"))
+    .order_by(Account.id, Latch.kind, Latch.account_id.is_(None).desc())
+)
+_IN_FORCE_ON = _IN_FORCE.where(Account.id.in_(bindparam("accounts", expanding=True)))
 _NUMBERED = {LatchKind.MOST_DELEGATES: "delegates", LatchKind.ENDS_WITHIN: "days"}
 
 
@@ -49,16 +57,13 @@ def in_force(unit: Unit, accounts: Iterable[UUID] | None = None) -> dict[UUID, l
 
     An account's own latch applies in addition to that of its kind: it can ask for more, never for less.
     """
-    statement = (
-        select(Account.id, Latch)
-        .join(Latch, or_(Latch.account_id == Account.id, Latch.account_kind == Account.kind))
-        .where(Account.organisation_id == unit.viewer.organisation)
-        .order_by(Account.id, Latch.kind, Latch.account_id.is_(None).desc())
-    )
-    if accounts is not None:
-        statement = statement.where(Account.id.in_(list(accounts)))
+    named = {"organisation": unit.viewer.organisation}
+    if accounts is None:
+        rows = unit.db.execute(_IN_FORCE, named)
+    else:
+        rows = unit.db.execute(_IN_FORCE_ON, {**named, "accounts": list(accounts)})
     found: dict[UUID, list[core.Latch]] = {}
-    for account, row in unit.db.execute(statement):
+    for account, row in rows:
         latch = value(row)
         if latch.mode is not LatchMode.OFF:
             found.setdefault(account, []).append(latch)
@@ -101,6 +106,8 @@ def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[
 
 def payers_of(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, tuple[Holder, str]]:
     """Who pays for each of these accounts, with their name, where that is known."""
+    if not accounts:
+        return {}
     other = aliased(Account)
     rows = unit.db.execute(
         select(Account.id, Person.id, Person.name, Team.id, Team.name, other.id, other.name)

@@ -9,7 +9,7 @@ from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import BindParameter, bindparam, func, or_, select
 from sqlalchemy.orm import aliased
 
 from openlatch.adapters import Adapter
@@ -45,8 +45,55 @@ from openlatch.store.tables import (
 )
 from openlatch.store.tables import Term as TermRow
 
-# Aliases by which a question joins accounts twice.
-theirs, beside = aliased(Account), aliased(Account)
+
+def _among(name: str) -> BindParameter[Sequence[UUID]]:
+    return bindparam(name, expanding=True)
+
+
+# What is asked for each revocation is made once: that takes longer than asking it.
+_theirs, _beside = aliased(Account), aliased(Account)
+_LEVELS = select(Level).where(Level.id.in_(_among("levels")))
+_SYSTEMS = (
+    select(Account, System).join(System, System.id == Account.system_id).where(Account.id.in_(_among("accounts")))
+)
+# In a connected system a login has one session for all accounts there.
+_SESSIONS = (
+    select(Session)
+    .join(_beside, _beside.id == Session.account_id)
+    .join(Grant, Grant.holder_id == Session.holder_id)
+    .join(_theirs, _theirs.id == Grant.account_id)
+    .join(System, System.id == _theirs.system_id)
+    .where(
+        Grant.id.in_(_among("grants")),
+        Session.ended_at.is_(None),
+        (_beside.id == _theirs.id) | ((_beside.system_id == _theirs.system_id) & (System.kind != SystemKind.BY_HAND)),
+    )
+)
+_LOGINS = (
+    select(System.name, Handle.name, Handle.hangs)
+    .join(System, System.id == Handle.system_id)
+    .where(
+        (Handle.person_id.in_(_among("holders")) | Handle.app_id.in_(_among("holders"))),
+        Handle.system_id.in_(select(Account.system_id).where(Account.id.in_(_among("accounts")))),
+    )
+    .order_by(System.name, Handle.name)
+)
+_LINKS = (
+    select(App.name, Account.name, Person.name, func.max(Level.reach))
+    .join(Grant, Grant.app_id == App.id)
+    .join(Account, Account.id == Grant.account_id)
+    .join(Person, Person.id == Grant.given_by_id)
+    .join(TermRow, TermRow.grant_id == Grant.id)
+    .join(Level, Level.id == TermRow.level_id)
+    .where(
+        Grant.given_by_id.in_(_among("holders")),
+        Grant.account_id.in_(_among("accounts")),
+        Grant.state.in_(LIVE),
+        Grant.id.not_in(_among("grants")),
+    )
+    .group_by(App.name, Account.name, Person.name)
+    .order_by(App.name, Account.name)
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,17 +159,16 @@ def prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | None
     for account in accounts:
         unit.sight.require_answers_for(account)
     accounts |= {s.account_id for s in sessions}
-    systems = systems_of(unit, accounts)
+    # The accounts stay at hand: they are looked up one by one below.
+    kept, systems = _accounts_and_systems(unit, accounts)
     register = subgraph.around_accounts(unit.db, sorted(accounts), onward=True)
     held = {grant.id: grant for grant in register.grants}
     others = mapping.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
     values = [held.get(grant.id) or mapping.grant_value(grant, others.get(grant.id, ())) for grant in grants]
     levels = {term.level.id for value in values for term in value.terms}
-    known = select(Level).where(Level.id.in_(levels))
-    # Preloaded: looked up one by one below.
-    kept = [*unit.db.scalars(known), *unit.db.scalars(select(Account).where(Account.id.in_(accounts)))]
+    known = unit.db.scalars(_LEVELS, {"levels": list(levels)}).all()
     targets = [_target(unit, x, value, systems[x.account_id], wish) for x, value in zip(grants, values, strict=True)]
-    del kept
+    del kept, known
     live = [_live(session, systems[session.account_id]) for session in sessions]
     hangs = [] if wish.is_trim else [*_hangs(unit, grants), *_also_ends(grants)]
     hangs += [] if wish.is_trim else _payments(unit, {grant.holder_id for grant in grants})
@@ -197,35 +243,17 @@ def account_of(unit: Unit, handle: Handle) -> UUID | None:
 
 def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
     """What hangs on the logins of those whose access ends, and the apps that act there by their consent."""
-    holders, accounts = {grant.holder_id for grant in grants}, {grant.account_id for grant in grants}
-    of = select(Account.system_id).where(Account.id.in_(accounts))
-    logins = unit.db.execute(
-        select(System.name, Handle.name, Handle.hangs)
-        .join(System, System.id == Handle.system_id)
-        .where((Handle.person_id.in_(holders) | Handle.app_id.in_(holders)), Handle.system_id.in_(of))
-        .order_by(System.name, Handle.name)
-    )
+    named = {
+        "holders": list({grant.holder_id for grant in grants}),
+        "accounts": list({grant.account_id for grant in grants}),
+        "grants": [grant.id for grant in grants],
+    }
     found = [
         core.Stop(kind, f"{sentence} ({login} in {system})")
-        for system, login, hangs in logins
+        for system, login, hangs in unit.db.execute(_LOGINS, named)
         for kind, sentence in hangs
     ]
-    links = unit.db.execute(
-        select(App.name, Account.name, Person.name, func.max(Level.reach))
-        .join(Grant, Grant.app_id == App.id)
-        .join(Account, Account.id == Grant.account_id)
-        .join(Person, Person.id == Grant.given_by_id)
-        .join(TermRow, TermRow.grant_id == Grant.id)
-        .join(Level, Level.id == TermRow.level_id)
-        .where(
-            Grant.given_by_id.in_(holders),
-            Grant.account_id.in_(accounts),
-            Grant.state.in_(LIVE),
-            Grant.id.not_in([grant.id for grant in grants]),
-        )
-        .group_by(App.name, Account.name, Person.name)
-        .order_by(App.name, Account.name)
-    )
+    links = unit.db.execute(_LINKS, named)
     does = {1: "sees what is there", 2: "changes things there", 3: "pays there", 4: "decides who gets in there"}
     return found + [
         core.Stop("others", f"{app} acts in {account} on what {person} agreed to, and {does[reach]}")
@@ -257,12 +285,10 @@ def _also_ends(grants: Sequence[Grant]) -> list[core.Stop]:
     return [core.Stop("others", sentence) for sentence in sorted(set(sentences))]
 
 
-def systems_of(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
-    """The systems of accounts, by account."""
-    found = unit.db.execute(
-        select(Account, System).join(System, System.id == Account.system_id).where(Account.id.in_(accounts))
-    )
-    return {account.id: system for account, system in found}
+def _accounts_and_systems(unit: Unit, accounts: set[UUID]) -> tuple[list[Account], dict[UUID, System]]:
+    """Accounts, and the system of each by its id."""
+    found = unit.db.execute(_SYSTEMS, {"accounts": list(accounts)}).all()
+    return [account for account, _ in found], {account.id: system for account, system in found}
 
 
 def sessions_of(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
@@ -272,21 +298,8 @@ def sessions_of(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session
     if len(found) != len(set(wish.sessions)):
         raise NotFound("There is no such session, or it has ended.")
     if not wish.is_trim and grants:
-        # In a connected system a login has one session for all accounts there.
-        mine = (
-            select(Session)
-            .join(beside, beside.id == Session.account_id)
-            .join(Grant, Grant.holder_id == Session.holder_id)
-            .join(theirs, theirs.id == Grant.account_id)
-            .join(System, System.id == theirs.system_id)
-            .where(
-                Grant.id.in_([grant.id for grant in grants]),
-                Session.ended_at.is_(None),
-                (beside.id == theirs.id)
-                | ((beside.system_id == theirs.system_id) & (System.kind != SystemKind.BY_HAND)),
-            )
-        )
-        found |= {session.id: session for session in unit.db.scalars(mine)}
+        theirs = unit.db.scalars(_SESSIONS, {"grants": [grant.id for grant in grants]})
+        found |= {session.id: session for session in theirs}
     return sorted(found.values(), key=lambda s: s.id)
 
 
