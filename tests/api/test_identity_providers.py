@@ -271,8 +271,14 @@ def test_roles_follow_the_provider_and_somebody_always_administers(world: World)
         Role.AUDITOR,
         Role.MEMBER,
     ]
-    assert role_of(["latch-admins"]) == Role.ADMINISTRATOR
+    # What they are already is no change.
+    assert [role_of(["latch-admins"]), role_of(["latch-admins"])] == [Role.ADMINISTRATOR] * 2
+    # Where the provider tells no roles, they are as they were set here.
+    world.set(roles_claim="", roles={})
+    assert role_of(["latch-audit"]) == Role.ADMINISTRATOR
+    world.set(roles_claim="groups", roles={"latch-admins": "administrator"})
     with world.service.unit(world.itself) as unit:
+        assert len(unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "sign_in.role_set")).all()) == 5
         unit.db.scalars(select(SignIn).where(SignIn.address == "ada@example.org")).one().role = Role.MEMBER
     assert role_of([]) == Role.ADMINISTRATOR
 
