@@ -8,9 +8,10 @@ import threading
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
-from uuid import uuid4
+from uuid import UUID, uuid4
 
 import httpx
+import psycopg
 import pytest
 from openapi_spec_validator import validate
 
@@ -20,7 +21,7 @@ from openlatch.api.routes import api
 from openlatch.api.routing import PREFIX
 from openlatch.client import CallFailed, Client, Unreachable
 from openlatch.demo.loader import PASSWORD
-from openlatch.runtime.demo import Demo
+from openlatch.runtime.demo import DATABASE, Demo
 from tests.conftest import ROLES, lines
 
 
@@ -356,6 +357,46 @@ def test_figures_over_time_and_today_agree(client: Client) -> None:
     today = client.today()
     assert now.exposures == today.exposures.open
     assert now.flags == sum(today.flags.by_severity.values())
+
+
+# What belongs to a person, by the part of what is held about them: counted without the service.
+THEIRS = {
+    "logins": "select id from handles where person_id = %(who)s",
+    "sign_ins": "select id from sign_ins where person_id = %(who)s",
+    "api_tokens": "select t.id from api_tokens t join sign_ins s on s.id = t.sign_in_id where person_id = %(who)s",
+    "grants": "select id from grants where person_id = %(who)s",
+    "sessions": "select id from sessions where person_id = %(who)s",
+    "flags": "select id from flags where %(who)s in (holder_id, assigned_to_id)",
+    "offers": "select id from offers where %(who)s in (person_id, sender_id)",
+    "requests": "select id from requests where person_id = %(who)s",
+    "notices": "select id from notices where person_id = %(who)s",
+    "review_items": """
+        select id from items where decided_by_id = %(who)s
+            or grant_id in (select id from grants where person_id = %(who)s)
+    """,
+}
+
+
+def test_what_is_held_about_somebody_is_all_of_it_and_nobody_elses(client: Client, stack: Demo) -> None:
+    """Of each kind, of those of whom most is held."""
+    client.prove(PASSWORD)
+    compared = dict.fromkeys(THEIRS, 0)
+    with psycopg.connect(stack.register.url(DATABASE), autocommit=True) as db:
+
+        def theirs(part: str, who: UUID) -> set[str]:
+            return {str(ident) for (ident,) in db.execute(THEIRS[part], {"who": who})}  # type: ignore[call-overload]
+
+        for row in client.list("people", filter="name pr", limit=100).rows:
+            before = {part: theirs(part, row.id) for part in THEIRS}
+            if not any(before[part] and not compared[part] for part in THEIRS):
+                continue
+            held = client.held_data(row.id)
+            for part, expected in before.items():
+                found = {str(one["id"]) for one in getattr(held, part)}
+                # The worker may have told them something meanwhile.
+                assert expected <= found <= theirs(part, row.id), (row.name, part)
+                compared[part] += len(found)
+    assert all(compared.values()), compared
 
 
 def test_the_documentation_is_there_for_everybody(stack: Demo) -> None:
