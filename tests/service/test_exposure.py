@@ -48,6 +48,7 @@ from openlatch.store.tables import (
     Account,
     Exposure,
     Flag,
+    Handle,
     Item,
     JournalEntry,
     Person,
@@ -355,6 +356,29 @@ def test_a_guard_shuts_nothing_and_what_is_open_against_it_is_told(
         }
         guard_changes.add(unit, only)
         assert guards.listed(unit)[0].sentence == "No outsider but survey.example.net may see Press."
+
+
+def test_a_login_of_the_same_name_in_another_system_is_somebody_else(service: Service, organisation: Viewer) -> None:
+    """Whether a rule lets an outsider in is not told by a namesake elsewhere."""
+    owner = organisation.organisation
+    with service.unit(organisation) as unit:
+        for where, inside in (("Here", False), ("There", True)):
+            system = System(organisation_id=owner, name=where)
+            person = Person(organisation_id=owner, name=where, inside=inside, address=f"ida@{where}.example.org")
+            unit.db.add_all([system, person])
+            unit.db.flush()
+            unit.db.add(Handle(organisation_id=owner, system_id=system.id, person_id=person.id, name="ida"))
+            unit.db.flush()
+        found = {
+            name: boundary.known_holders(unit, ident, frozenset({"ida", "wim"}))
+            for name, ident in unit.db.execute(select(System.name, System.id).where(System.name.in_(["Here", "There"])))
+        }
+    assert {
+        name: {who: (one.inside, one.organisation) for who, one in held.items()} for name, held in found.items()
+    } == {
+        "Here": {"ida": (False, "here.example.org")},
+        "There": {"ida": (True, "there.example.org")},
+    }
 
 
 def _person(service: Service, viewer: Viewer) -> UUID:
