@@ -133,13 +133,14 @@ _MAKE = """
     )
     select count(*) from made
 """
-_TAKEN = """
-    with told as (
-        update deliveries set state = 'delivered', tries = tries + 1, answer = %(answer)s, ended_at = %(now)s,
-            next_try_at = null
-        where id = %(delivery)s
-    )
+# The receiver first, as everywhere.
+_IS_UP = """
     update webhooks set tries = 0, next_try_at = null, failing_since = null where id = %(ident)s returning true
+"""
+_TAKEN = """
+    update deliveries set state = 'delivered', tries = tries + 1, answer = %(answer)s, ended_at = %(now)s,
+        next_try_at = null
+    where id = %(delivery)s returning true
 """
 _DUE = """
     select deliveries.id, deliveries.organisation_id, webhook_id, position, person_id, people.address, event,
@@ -194,7 +195,8 @@ def make(db: Db, receiver: Receiver, made: Iterable[Made], position: int, now: d
 
 def taken(db: Db, ident: UUID, delivery: UUID, answer: str, now: datetime) -> None:
     """Note that a receiver has taken a delivery, and so is not down."""
-    ask(db, [(_TAKEN, {"ident": ident, "delivery": delivery, "answer": answer, "now": now})])
+    named = {"delivery": delivery, "answer": answer, "now": now}
+    ask(db, [(_IS_UP, {"ident": ident}), (_TAKEN, named)])
 
 
 def next_due(db: Db, ident: UUID, now: datetime) -> tuple[Receiver | None, Due | None]:

@@ -170,12 +170,12 @@ class Entries:
 ENTRIES = Entries()
 
 
-def _entry(row: JournalEntry | None, delivery: Due, hook: Receiver) -> JsonObject:
+def _entry(row: JournalEntry | None, delivery: Due, to: Receiver) -> JsonObject:
     if row is None:
         # A test has no place in the journal.
-        test = {"kind": "webhook", "id": str(hook.id), "name": hook.name, "account": None}
+        test = {"kind": "webhook", "id": str(to.id), "name": to.name, "account": None}
         return {
-            "organisation": str(hook.organisation_id),
+            "organisation": str(to.organisation_id),
             "position": f"test-{delivery.id}",
             "at": journal.stamp(delivery.created_at),
             "actor": {"id": None, "name": "Open Latch"},
@@ -197,11 +197,11 @@ def _entry(row: JournalEntry | None, delivery: Due, hook: Receiver) -> JsonObjec
     }
 
 
-def _secrets(service: Service, hook: Receiver, now: datetime) -> list[tuple[str, bytes]]:
+def _secrets(service: Service, to: Receiver, now: datetime) -> list[tuple[str, bytes]]:
     """The secrets that sign now, by their key ids: the present one, and the one before while it still counts."""
-    found = [(key_id(hook.id, hook.secret_number), service.cipher.decrypt(hook.secret))]
-    if hook.secret_before is not None and hook.secret_before_until is not None and hook.secret_before_until > now:
-        found.append((key_id(hook.id, hook.secret_number - 1), service.cipher.decrypt(hook.secret_before)))
+    found = [(key_id(to.id, to.secret_number), service.cipher.decrypt(to.secret))]
+    if to.secret_before is not None and to.secret_before_until is not None and to.secret_before_until > now:
+        found.append((key_id(to.id, to.secret_number - 1), service.cipher.decrypt(to.secret_before)))
     return found
 
 
