@@ -113,6 +113,15 @@ def test_each_command_that_shows_something_shows_it_as_a_table_and_as_json(
     assert "\x1b[" not in table.stdout
 
 
+def test_a_wide_table_cuts_nothing_off_and_lists_show_what_can_be_typed(run: Run) -> None:
+    wide = run("grant", "list", "--wide", "--limit", "0", COLUMNS="60").stdout
+    rows = found(run("grant", "list", "--limit", "0", "--output", "json"))
+    assert "…" not in wide
+    assert max((row["holder"]["name"] for row in rows), key=len) in wide
+    shown = run("revocation", "list", "--columns", "ID", "--limit", "1").stdout.split()[-1]
+    assert found(run("revocation", "show", shown, "--output", "json"))["id"].endswith(shown)
+
+
 def test_csv_is_read_back_and_guarded_against_formulas(run: Run) -> None:
     """A name that a spreadsheet would carry out is only text."""
     rows = list(csv.DictReader(io.StringIO(run("account", "list", "-n", "0", "-o", "csv").stdout)))

@@ -131,3 +131,11 @@ def test_one_of_a_few_rows_is_given_by_name_or_the_end_of_its_id_and_what_fits_t
     for words, told in (("abcdef1", "Several of the tokens fit"), ("x", "None of the tokens fits"), ("", "None")):
         with pytest.raises(BadInput, match=told):
             one(words, phone, desk, alike)
+
+
+def test_every_list_can_be_shown_by_chosen_columns_and_whole() -> None:
+    """Whatever it lists."""
+    lists = {path: command for path, command in commands(cli) if path[-1] == "list"}
+    wanted = {"--columns", "--wide", "--ids", "--output"}
+    assert len(lists) > 30
+    assert {path for path, command in lists.items() if not wanted <= options(command)} == set()

@@ -16,7 +16,19 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import offers, session
-from openlatch.cli.output import Column, Command, OptionValue, day, end, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import (
+    Column,
+    Command,
+    OptionValue,
+    day,
+    end,
+    out,
+    output_option,
+    reach,
+    show_one,
+    show_rows,
+    table_options,
+)
 from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
 from openlatch.json_values import JsonList, JsonObject
@@ -94,7 +106,7 @@ def _show(found: schemas.Paths, columns: list[Column], output: str, empty: str) 
 @click.argument("person_name")
 @click.argument("account_name")
 @when_options
-@output_option
+@table_options
 def who_can(person_name: str, account_name: str, output: str, **when: OptionValue) -> None:
     """Show the paths by which a person can act in an account, now or at any instant."""
     with session.client() as service:
@@ -109,7 +121,7 @@ def who_can(person_name: str, account_name: str, output: str, **when: OptionValu
 @account.command("access")
 @click.argument("name_or_id")
 @when_options
-@output_option
+@table_options
 def account_access(name_or_id: str, output: str, **when: OptionValue) -> None:
     """Show everyone who can act in an account, with the path."""
     with session.client() as service:
@@ -120,7 +132,7 @@ def account_access(name_or_id: str, output: str, **when: OptionValue) -> None:
 @person.command("access")
 @click.argument("name_or_id")
 @when_options
-@output_option
+@table_options
 def person_access(name_or_id: str, output: str, **when: OptionValue) -> None:
     """Show everything that a person can act in, with the path."""
     with session.client() as service:
@@ -153,7 +165,7 @@ def _mark(key: str, row: schemas.MatrixRow) -> str:
 @click.argument("one", type=INSTANT)
 @click.argument("other", type=INSTANT)
 @click.option("--believed", type=INSTANT, help="As it was known at this instant.")
-@output_option
+@table_options
 def account_difference(name_or_id: str, one: datetime, other: datetime, believed: datetime | None, output: str) -> None:
     """Show whose rights differ between two times."""
     with session.client() as service:
@@ -252,7 +264,7 @@ def risk_map(output: str) -> None:
 @click.command("ends")
 @click.option("--since", type=session.Instant(is_past=False), help="From this day; left out, today.")
 @click.option("--months", default=3, show_default=True, help="For how many months.")
-@output_option
+@table_options
 def ends(since: datetime | None, months: int, output: str) -> None:
     """Show what ends on each day: grants, people who leave, offers, reviews that are due."""
     with session.client() as service:

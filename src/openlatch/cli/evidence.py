@@ -11,7 +11,7 @@ import click
 
 from openlatch import schemas
 from openlatch.cli import session, trust
-from openlatch.cli.output import Column, day, end_day, moment, out, output_option
+from openlatch.cli.output import Column, day, end_day, moment, out, output_option, short
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.client.base import end
@@ -20,7 +20,7 @@ from openlatch.core.reviews import evidence_bundle
 # The exit code of verifying when nothing is altered and no key is trusted.
 UNKNOWN_SIGNER = 6
 QUESTIONS: list[Column] = [
-    ("ID", lambda q: str(q.id)),
+    ("ID", lambda q: short(q.id)),
     ("Account", lambda q: q.account.name),
     ("Asked by", lambda q: q.asked_by.name if q.asked_by else "–"),
     ("Question", lambda q: q.question),

@@ -27,6 +27,7 @@ from openlatch.cli.output import (
     short,
     show_one,
     show_rows,
+    table_options,
 )
 from openlatch.cli.register import list_command
 from openlatch.cli.revocations import follow, write_preview, write_revocation
@@ -178,7 +179,7 @@ def exposure_close(idents: tuple[UUID, ...], reason: str, wait: bool, output: st
 @click.argument("account")
 @click.option("--at", type=INSTANT, required=True, help="The day or instant.")
 @click.option("--believed", type=INSTANT, default=None, help="As it was known then; otherwise as known now.")
-@output_option
+@table_options
 def exposure_past(account: str, at: datetime, believed: datetime | None, output: str) -> None:
     """Show what was open on an ACCOUNT at an instant."""
     with session.client() as service:
@@ -192,7 +193,7 @@ def expected() -> None:
 
 
 @expected.command("list")
-@output_option
+@table_options
 def expected_list(output: str) -> None:
     """List the expected exposures, with the reasons."""
     with session.client() as service:
@@ -358,7 +359,7 @@ def guard() -> None:
 
 
 @guard.command("list")
-@output_option
+@table_options
 def guard_list(output: str) -> None:
     """List the guards on what you may see."""
     with session.client() as service:

@@ -11,7 +11,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session, settings
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -61,7 +61,7 @@ def sign_in() -> None:
 
 
 @sign_in.command("list")
-@output_option
+@table_options
 def sign_in_list(output: str) -> None:
     """List the sign-ins of the organisation."""
     with session.client() as service:
@@ -173,7 +173,7 @@ def invitation() -> None:
 
 
 @invitation.command("list")
-@output_option
+@table_options
 def invitation_list(output: str) -> None:
     """List pending invitations."""
     with session.client() as service:

@@ -14,7 +14,18 @@ from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option, reason_option
 from openlatch.cli.offers import LINES
-from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows, write_end
+from openlatch.cli.output import (
+    Column,
+    list_options,
+    moment,
+    out,
+    output_option,
+    reach,
+    show_one,
+    show_rows,
+    table_options,
+    write_end,
+)
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
 from openlatch.client import Client
 from openlatch.core.latches import LatchKind, LatchMode
@@ -60,7 +71,7 @@ def latch() -> None:
 
 @latch.command("list")
 @click.argument("account_name")
-@output_option
+@table_options
 def latch_list(account_name: str, output: str) -> None:
     """List the latches of an account, with what breaks them."""
     with session.client() as service:

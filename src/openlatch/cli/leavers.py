@@ -11,7 +11,18 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.output import Column, end_day, err, moment, out, output_option, proof, show_one, show_rows
+from openlatch.cli.output import (
+    Column,
+    end_day,
+    err,
+    moment,
+    out,
+    output_option,
+    proof,
+    show_one,
+    show_rows,
+    table_options,
+)
 from openlatch.cli.revocations import WAIT_SECONDS, write_preview
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
@@ -70,7 +81,7 @@ def drift() -> None:
 @drift.command("list")
 @click.option("--system", "name", default=None, help="One system only.")
 @click.option("--kind", type=_KIND, default=None, help="One kind only.")
-@output_option
+@table_options
 def drift_list(name: str | None, kind: str | None, output: str) -> None:
     """Access that nobody recorded, that a system lacks, or that is different there.
 
@@ -86,7 +97,7 @@ def drift_list(name: str | None, kind: str | None, output: str) -> None:
 
 
 @drift.command("doubts")
-@output_option
+@table_options
 def drift_doubts(output: str) -> None:
     """Logins that may be somebody's whom the register knows."""
     with session.client() as service:

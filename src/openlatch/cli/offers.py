@@ -14,7 +14,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.output import Column, err, moment, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import Column, err, moment, out, output_option, reach, short, show_one, show_rows
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
 from openlatch.core.offers.wording import DAYS
@@ -23,7 +23,7 @@ from openlatch.errors import Conflict
 from openlatch.json_values import JsonObject
 
 OFFERS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("To", lambda r: f"{r.team} (by {r.person.name})" if r.team else r.person.name),
     ("Account", lambda r: r.account.name),
     ("Offers", lambda r: "ownership" if r.kind == OfferKind.OWNERSHIP else r.level),
@@ -34,7 +34,7 @@ OFFERS: list[Column] = [
     ("Runs out", lambda r: moment(r.runs_out_at)),
 ]
 REQUESTS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Who", lambda r: r.person["name"]),
     ("Account", lambda r: r.account.name if r.account else r.wanted or r.owner_address),
     ("Level", lambda r: r.level.name if r.level else None),

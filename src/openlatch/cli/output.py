@@ -62,12 +62,21 @@ REFERENCE = 8
 
 
 def list_options(command: Command) -> Command:
-    """The options that every list has."""
+    """The options that every list of records has."""
+    command = table_options(command)
+    for option in (
+        click.option("--limit", "-n", default=50, show_default=True, help="How many rows; 0 for all."),
+        click.option("--sort", default="", help="An attribute to sort by; - before it for the other way round."),
+        click.option("--search", "-s", default="", help="Words that have to occur."),
+        click.option("--filter", "-f", "filter_", default="", help='A filter, as in: state eq "active".'),
+    ):
+        command = option(command)
+    return command
 
-    @click.option("--filter", "-f", "filter_", default="", help='A filter, as in: state eq "active".')
-    @click.option("--search", "-s", default="", help="Words that have to occur.")
-    @click.option("--sort", default="", help="An attribute to sort by; - before it for the other way round.")
-    @click.option("--limit", "-n", default=50, show_default=True, help="How many rows; 0 for all.")
+
+def table_options(command: Command) -> Command:
+    """The options of what shows one table."""
+
     @click.option("--columns", default="", metavar="NAMES", help="Only these columns, as in: Account,Until.")
     @click.option("--wide", is_flag=True, help="Do not fit the table to the terminal.")
     @click.option("--ids", is_flag=True, help="Whole ids in the place of references.")
@@ -134,7 +143,12 @@ def _write_table(rows: Sequence[object], columns: Sequence[Column], empty: str) 
         table.add_column(name, min_width=width, no_wrap=layout.is_wide or name in ("Last used", "Until", "When"))
     for line in cells:
         table.add_row(*line)
-    out.print(table, width=10_000 if layout.is_wide else None, crop=False)
+    (_endless() if layout.is_wide else out).print(table, crop=False)
+
+
+def _endless() -> Console:
+    """Standard output without the width of the terminal: a table is as wide as what is in it."""
+    return Console(file=out.file, highlight=False, soft_wrap=True, width=10_000)
 
 
 def _write_records(cells: Sequence[Sequence[Text]], names: Sequence[str]) -> None:

@@ -10,7 +10,7 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -43,7 +43,7 @@ def partner() -> None:
 
 
 @partner.command("list")
-@output_option
+@table_options
 def partner_list(output: str) -> None:
     """Links with other organisations, as partner and as client."""
     with session.client() as service:
@@ -170,7 +170,7 @@ OWN: list[Column] = [
 
 
 @organisations.command("list")
-@output_option
+@table_options
 def organisations_list(output: str) -> None:
     """List your linked sign-ins, with what you may do at each."""
     with session.client() as service:

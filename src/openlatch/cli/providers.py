@@ -7,7 +7,7 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -27,7 +27,7 @@ def provider() -> None:
 
 
 @provider.command("list")
-@output_option
+@table_options
 def provider_list(output: str) -> None:
     """List the identity providers."""
     with session.client() as service:

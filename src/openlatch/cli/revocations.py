@@ -12,7 +12,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.output import Column, err, moment, out, output_option, proof, show_one
+from openlatch.cli.output import Column, err, moment, out, output_option, proof, short, show_one
 from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
@@ -20,7 +20,7 @@ from openlatch.core.vocabulary import Reach, StepState
 from openlatch.json_values import JsonObject
 
 REVOCATIONS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("What", lambda r: r.title),
     ("State", lambda r: r.state.replace("_", " ")),
     ("Steps", lambda r: f"{r.steps_done} of {r.steps}"),

@@ -12,7 +12,19 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option
-from openlatch.cli.output import Column, day, end_day, moment, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import (
+    Column,
+    day,
+    end_day,
+    moment,
+    out,
+    output_option,
+    reach,
+    short,
+    show_one,
+    show_rows,
+    table_options,
+)
 from openlatch.cli.register import list_command
 from openlatch.cli.schedules import FATES, fates, line_of, review_options
 from openlatch.client import Client
@@ -23,7 +35,7 @@ from openlatch.json_values import JsonObject
 
 STATES = {"open": "open", "carrying_out": "carrying out", "closed": "closed"}
 ROUNDS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Name", lambda r: r.name),
     ("Decided", lambda r: f"{r.decided} of {r.items}"),
     ("Due", lambda r: day(r.due_at)),
@@ -138,7 +150,7 @@ def _write_progress(found: schemas.RoundProgress) -> None:
 @click.argument("ident", type=session.Reference("rounds"))
 @click.option("--undecided", is_flag=True, help="Only those without a decision.")
 @click.option("--filter", "filter_", default="", help='A filter, as in: recommended eq "revoke" and flagged gt 0.')
-@output_option
+@table_options
 def round_items(ident: UUID, undecided: bool, filter_: str, output: str) -> None:
     """List the items of a review that are yours to decide; all for administrators."""
     with session.client() as service:

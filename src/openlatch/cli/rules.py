@@ -11,7 +11,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows, table_options
 from openlatch.core.vocabulary import HolderKind
 
 SENSITIVITIES = ("low", "medium", "high", "critical")
@@ -48,7 +48,7 @@ def rule() -> None:
 
 
 @rule.command("list")
-@output_option
+@table_options
 def rule_list(output: str) -> None:
     """List the rules, with their numbers of open flags."""
     with session.client() as service:
@@ -57,7 +57,7 @@ def rule_list(output: str) -> None:
 
 
 @rule.command("limits")
-@output_option
+@table_options
 def rule_limits(output: str) -> None:
     """Show the limits, by the sensitivity of accounts."""
     with session.client() as service:

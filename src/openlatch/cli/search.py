@@ -12,7 +12,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, out, output_option, show_one, show_rows, table_options
 from openlatch.cli.register import person
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -35,7 +35,7 @@ FILTERS: list[Column] = [
 
 @click.command()
 @click.argument("words", nargs=-1, required=True)
-@output_option
+@table_options
 def search(words: tuple[str, ...], output: str) -> None:
     """Search everything that you may see: people, accounts, apps, teams, grants, flags, reviews, systems."""
     with session.client() as service:
@@ -56,7 +56,7 @@ def filter_group() -> None:
 
 
 @filter_group.command("list")
-@output_option
+@table_options
 def filter_list(output: str) -> None:
     """List your filters, and those that others share."""
     with session.client() as service:
@@ -82,7 +82,7 @@ def filter_keep(name: str, of: str, filter_: str, search_: str, sort: str, share
 @click.argument("list_", metavar="LIST")
 @click.argument("attribute", required=False)
 @click.option("--search", "-s", "words", default="", help="Only values that contain these words.")
-@output_option
+@table_options
 def filter_attributes(list_: str, attribute: str | None, words: str, output: str) -> None:
     """List what filters of LIST may name, or the values of one ATTRIBUTE."""
     with session.client() as service:

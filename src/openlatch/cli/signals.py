@@ -9,7 +9,7 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -62,7 +62,7 @@ def signal() -> None:
 
 
 @signal.command("list")
-@output_option
+@table_options
 def signal_list(output: str) -> None:
     """List what was reported last, and what came of it."""
     with session.client() as service:
@@ -84,7 +84,7 @@ def source() -> None:
 
 
 @source.command("list")
-@output_option
+@table_options
 def source_list(output: str) -> None:
     """List the services that report security events."""
     with session.client() as service:
@@ -202,7 +202,7 @@ def receiver() -> None:
 
 
 @receiver.command("list")
-@output_option
+@table_options
 def receiver_list(output: str) -> None:
     """List the receivers and their streams."""
     with session.client() as service:
@@ -238,7 +238,7 @@ def _find_receiver(service: Client, name: str) -> schemas.SignalReceiverOf:
 @receiver.command("events")
 @click.argument("name")
 @click.option("--state", type=click.Choice(("waiting", "delivered", "given_up")), default=None)
-@output_option
+@table_options
 def receiver_events(name: str, state: str | None, output: str) -> None:
     """List the latest events for NAME."""
     with session.client() as service:

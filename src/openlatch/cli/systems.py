@@ -10,7 +10,7 @@ from openlatch import schemas
 from openlatch.cli import imports, session
 from openlatch.cli import settings as organisation_settings
 from openlatch.cli.consent import consent_options, go_on, only_preview
-from openlatch.cli.output import Column, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.core.vocabulary import TrialState
 from openlatch.errors import BadInput
@@ -47,7 +47,7 @@ def set_up(url: str | None, password: str, **given: str) -> None:
 
 @system.command("adapters")
 @click.argument("kind", required=False)
-@output_option
+@table_options
 def system_adapters(kind: str | None, output: str) -> None:
     """List the kinds of systems that Open Latch connects to; with a KIND, its settings."""
     with session.client() as service:

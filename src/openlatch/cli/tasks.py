@@ -7,11 +7,11 @@ from uuid import UUID
 import click
 
 from openlatch.cli import session
-from openlatch.cli.output import Column, moment, output_option, show_rows
+from openlatch.cli.output import Column, moment, output_option, short, show_rows
 from openlatch.cli.register import list_command
 
 TASKS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("What", lambda r: r.sentence),
     ("Who", lambda r: r.assigned_to.name if r.assigned_to else "whoever answers for it"),
     ("Asked", lambda r: moment(r.asked_at)),

@@ -7,7 +7,7 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -42,7 +42,7 @@ def webhook() -> None:
 
 
 @webhook.command("list")
-@output_option
+@table_options
 def webhook_list(output: str) -> None:
     """List the webhooks."""
     with session.client() as service:
@@ -153,7 +153,7 @@ def webhook_test(name: str) -> None:
 @webhook.command("deliveries")
 @click.argument("name")
 @click.option("--state", type=click.Choice(["waiting", "delivered", "given_up"]), default=None, help="Only these.")
-@output_option
+@table_options
 def webhook_deliveries(name: str, state: schemas.DeliveryState | None, output: str) -> None:
     """List the latest deliveries of a webhook, by its NAME."""
     with session.client() as service:
