@@ -13,7 +13,7 @@ def seconds(written: str, now: datetime) -> float | None:
         return float(text)
     try:
         until = parsedate_to_datetime(text)
-    except ValueError:
+    except (ValueError, OverflowError):
         return None
     until = until if until.tzinfo else until.replace(tzinfo=UTC)
     return max((until - now).total_seconds(), 0.0)

@@ -166,6 +166,15 @@ def test_an_end_of_access_is_pushed_within_the_same_moment_in_order_and_again_af
     said = claims["events"][core.SESSION_REVOKED]
     assert said["reason_admin"] == {"en": "Access to Box is being revoked."}
     assert said["initiating_entity"] == "admin"
+    # Who knows it from before posts nothing to a receiver that fetches by now.
+    told = deliver.receivers(service, organisation)
+    assert stream.call("PATCH", "stream", stream.named(delivery={"method": core.POLL}))
+    stream.leave()
+    announcements.tell(service, organisation, told)
+    assert len(receiver.got) == 2
+    with stream.small.service.unit(stream.small.itself) as unit:
+        assert unit.db.scalars(select(Delivery.tries).where(Delivery.state == "waiting")).all() == []
+    assert stream.call("PATCH", "stream", stream.named(delivery=delivery))
     # Where events are pushed, nothing is fetched.
     assert stream.call("POST", f"poll/{stream.ident}", {}) == 404
 

@@ -179,12 +179,23 @@ def test_what_is_never_taken_is_given_up_told_and_sent_again(world: World, recei
     assert [one.state for one in world.rows()[:2]] == ["delivered", "delivered"]
 
 
-@pytest.mark.parametrize(("asked", "seconds"), [("600", 600), ("999999999999999999999", 3600)])
+@pytest.mark.parametrize(
+    ("asked", "seconds"),
+    [
+        ("600", 600),
+        ("9" * 1000, 3600),
+        ("Fri, 31 Dec 9999 23:59:59 GMT", 3600),
+        # What can't be read asks for nothing.
+        ("Tue, 01 Dec 2026 00:00:00 +" + "9" * 40, 14),
+    ],
+)
 def test_a_receiver_is_left_alone_for_as_long_as_it_asks(
     world: World, receiver: Receiver, asked: str, seconds: int
 ) -> None:
     world.add(receiver.url, "grant")
-    world.happen("grant.one")
+    # The second is about something else, and waits as well: it is the receiver that is left alone.
+    world.happen("grant.one", about=uuid4())
+    world.happen("grant.two", about=uuid4())
     receiver.answers, receiver.retry_after = [503], asked
     world.work()
     world.clock.forward(seconds=seconds - 10)
@@ -192,7 +203,7 @@ def test_a_receiver_is_left_alone_for_as_long_as_it_asks(
     assert len(receiver.got) == 1
     world.clock.forward(seconds=20)
     world.work()
-    assert [one.state for one in world.rows()] == ["delivered"]
+    assert [one.state for one in world.rows()] == ["delivered"] * 2
 
 
 def test_each_subject_is_told_of_in_order(world: World, receiver: Receiver) -> None:

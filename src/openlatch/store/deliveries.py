@@ -102,7 +102,7 @@ _RECEIVER = """
 _CLAIMED = """
     with claimed as (
         update webhooks set busy_until = %(until)s
-        where id = %(ident)s and paused_at is null and (busy_until is null or busy_until < %(now)s)
+        where id = %(ident)s and url <> '' and paused_at is null and (busy_until is null or busy_until < %(now)s)
         returning *
     )
 """
@@ -164,7 +164,7 @@ _WAITING = f"{_DUE} order by position nulls first, part, deliveries.id limit %(m
 def claim(db: Db, ident: UUID, now: datetime, until: datetime) -> tuple[Receiver | None, list[Entry]]:
     """Take a receiver, which is nobody else's then until ``until``, with the entries that it was not told of.
 
-    None when it is another process's at ``now``, or paused.
+    None when it is another process's at ``now``, paused, or fetches what is for it.
     """
     named = {"ident": ident, "now": now, "until": until}
     receivers, entries = ask(db, [(_CLAIM, named), _further(ident)])

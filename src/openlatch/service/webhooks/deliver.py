@@ -143,8 +143,8 @@ class Ready:
 def _ready(
     service: Service, db: Db, to: Receiver | None, delivery: Due | None, kind: Kind, now: datetime
 ) -> Ready | None:
-    """A delivery as it is posted, unless its receiver is paused or is to be left alone for now."""
-    if to is None or delivery is None or to.paused_at is not None or (to.next_try_at or now) > now:
+    """A delivery as it is posted, unless its receiver is paused, fetches now, or is to be left alone for now."""
+    if to is None or delivery is None or not to.url or to.paused_at is not None or (to.next_try_at or now) > now:
         return None
     return Ready(delivery.id, *kind.message(service, db, to, delivery, now))
 
