@@ -112,11 +112,16 @@ def cluster(folder: Path) -> Iterator[Cluster]:
     made.stop()
 
 
+@functools.cache
+def _owner_at(address: str) -> psycopg.Connection[Any]:
+    """A connection of a cluster's owner, which is kept: a new one for each test is a twentieth of the tests' time."""
+    return psycopg.connect(address, autocommit=True)
+
+
 def clone(cluster: Cluster, template: str, name: str = "") -> str:
     """The name of a new database with what is in a template."""
     name = name or f"test_{next(_numbers)}"
-    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
-        db.execute(f"create database {name} template {template} strategy file_copy")  # type: ignore[call-overload]
+    _owner_at(cluster.url("postgres")).execute(f"create database {name} template {template} strategy file_copy")  # type: ignore[call-overload]
     return name
 
 
@@ -131,8 +136,7 @@ def database(cluster: Cluster, template: str) -> Iterator[str]:
     """The name of a fresh database, which is dropped again: more than a thousand would fill the memory."""
     made = clone(cluster, template)
     yield made
-    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
-        db.execute(f"drop database {made} with (force)")  # type: ignore[call-overload]
+    _owner_at(cluster.url("postgres")).execute(f"drop database {made} with (force)")  # type: ignore[call-overload]
 
 
 @pytest.fixture

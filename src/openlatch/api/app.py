@@ -15,7 +15,8 @@ from sqlalchemy.exc import DataError
 from structlog import get_logger
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
-from openlatch.api import health, oauth, oidc, openapi, request_ids, scim, signal_streams, signals
+from openlatch import schemas
+from openlatch.api import health, oauth, oidc, openapi, reader, request_ids, scim, signal_streams, signals
 from openlatch.api.events import Broker
 from openlatch.api.paths import CALLS, FILES, SIGNS_OF_LIFE
 from openlatch.api.routes import api
@@ -32,6 +33,7 @@ from openlatch.errors import (
     TooMany,
 )
 from openlatch.json_values import JsonObject
+from openlatch.languages.catalogue import ENGLISH
 from openlatch.service.identity import authentication
 from openlatch.service.reviews import calendar_feed as reviews_calendar_feed
 from openlatch.service.unit import Service, Viewer
@@ -47,7 +49,6 @@ _NO_PAGES = (*CALLS, *FILES, *SIGNS_OF_LIFE)
 # Compressed copies by their coding, the smallest first.
 _CODINGS = {"br": "br", "gzip": "gz"}
 # Set by the console to what its reader has chosen.
-LANGUAGE_COOKIE = "openlatch_language"
 _REMEDIES = {
     405: "Use one of the methods in the header Allow.",
     408: "Send the body without pauses.",
@@ -172,10 +173,8 @@ def _pages() -> Callable[[HTTPException], Response]:
 
 def _page(languages: Sequence[str]) -> Response:
     """The console: in the language that the reader has chosen, or else in the first that their browser asks for."""
-    known = ("en", *languages)
-    asked = [tag.partition("-")[0].lower() for tag, quality in request.accept_languages if quality > 0]
-    chosen = next((one for one in (request.cookies.get(LANGUAGE_COOKIE), *asked) if one in known), "en")
-    sent = send_from_directory(BUILT, "index.html" if chosen == "en" else f"{chosen}/index.html", max_age=0)
+    chosen = reader.language() if reader.language() in languages else ENGLISH
+    sent = send_from_directory(BUILT, "index.html" if chosen == ENGLISH else f"{chosen}/index.html", max_age=0)
     sent.content_language.add(chosen)
     sent.vary.update(("Accept-Language", "Cookie"))
     return sent
@@ -234,7 +233,8 @@ def _problem(
         "passkey": passkey,
         "request_id": request_ids.of_this_request(),
     }
-    return Response(orjson.dumps(body), status, content_type="application/problem+json")
+    sent = Response(orjson.dumps(body), status, content_type="application/problem+json")
+    return reader.in_their_language(sent, schemas.Problem)
 
 
 def _kind(name: str) -> str:

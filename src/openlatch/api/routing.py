@@ -26,6 +26,7 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 
+from openlatch.api import reader
 from openlatch.api.door import refuse_unusable
 from openlatch.errors import (
     BadInput,
@@ -221,7 +222,9 @@ def _view(route: Route) -> Callable[..., Response]:
         # Limit simultaneous calls per asker, to leave threads for others.
         who = None if route.open else viewer()
         with BUSY.one_more(who.sign_in if who is not None else origin()):
-            return answer(who, path)
+            answered = answer(who, path)
+        # Last: what is kept under an Idempotency-Key is in English, and may be asked for again in another language.
+        return reader.in_their_language(answered, route.answer)
 
     def answer(who: Viewer | None, path: dict[str, UUID | str]) -> Response:
         if who is not None and who.inside is not None and not route.inside:

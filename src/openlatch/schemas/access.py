@@ -8,6 +8,7 @@ from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Holder, Instant, Named, Request
 from openlatch.schemas.grants import GrantRow, PermissionOf
 from openlatch.schemas.latches import Breach, SetLatch
@@ -97,8 +98,8 @@ class AccessShift(Answer):
     owns_now: bool
     last_path_lost: bool
     first_path_gained: bool
-    paths_before: list[str]
-    paths_after: list[str]
+    paths_before: list[Said]
+    paths_after: list[Said]
 
 
 class Difference(Answer):
@@ -155,8 +156,8 @@ class RiskCell(Answer):
 class RiskMap(Answer):
     """All live grants by how dangerous they are and how long they went unused; a filter for each place."""
 
-    dangers: list[str]
-    idles: list[str]
+    dangers: list[Said]
+    idles: list[Said]
     cells: list[RiskCell]
     danger_filters: list[str]
     idle_filters: list[str]
@@ -172,7 +173,7 @@ class RightUsed(Answer):
     """A permission of a grant, and its use."""
 
     key: str
-    sentence: str
+    sentence: Said
     days_used: int
     last_used: date | None
     within: bool
@@ -190,7 +191,7 @@ class UseOf(Answer):
     level: Named | None
     gives_up: list[str]
     sure: int = Field(description="How sure that is, 0 to 100 percent.")
-    words: str
+    words: Said
 
 
 class EndsQuery(Request):
@@ -224,7 +225,7 @@ class Hop(Answer):
 
     kind: str
     holder: Holder
-    words: str
+    words: Said
     grant_id: UUID | None
 
 
@@ -235,7 +236,7 @@ class Path(Answer):
     account: Named
     owns: bool
     level: str
-    sentence: str
+    sentence: Said
     reach: int
     since: datetime | None
     until: datetime | None
@@ -243,7 +244,7 @@ class Path(Answer):
     open_now: bool
     revoking: bool
     left: bool = Field(description="The holder has left; the system may let them in all the same.")
-    words: str
+    words: Said
     hops: list[Hop]
     grant_id: UUID | None
     given_by: str | None
@@ -253,7 +254,7 @@ class Path(Answer):
     recorded: bool
     owed: str | None = Field(description="What its system still has to be brought to: give, change or take.")
     part: str | None = Field(None, description="The part of the account that it is limited to.")
-    hours: str = Field("", description="The hours of the week in which it holds.")
+    hours: Said = Field("", description="The hours of the week in which it holds.")
 
 
 class Paths(Answer):

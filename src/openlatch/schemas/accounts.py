@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.access import Path
 from openlatch.schemas.base import Answer, Named, Request, SystemOf
 from openlatch.schemas.grants import GrantRow
@@ -66,9 +67,9 @@ class OtherDelegate(Answer):
 class Coverage(Answer):
     """What the last reading looked at, and what exists in such a system that it did not look at, with why."""
 
-    looked_at: list[str] = Field(default_factory=list)
-    not_looked_at: list[str] = Field(default_factory=list)
-    unknown: list[str] = Field(default_factory=list, description="Of that, what it could not see.")
+    looked_at: list[Said] = Field(default_factory=list)
+    not_looked_at: list[Said] = Field(default_factory=list)
+    unknown: list[Said] = Field(default_factory=list, description="Of that, what it could not see.")
 
 
 class AccountPage(AccountRow):

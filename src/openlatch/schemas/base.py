@@ -21,6 +21,7 @@ from pydantic import (
 
 from openlatch.instants import FIRST_YEAR, bounded, in_bounds
 from openlatch.json_values import JsonObject
+from openlatch.languages.marks import Said
 
 __all__ = [
     "AccountOf",
@@ -69,12 +70,12 @@ class Problem(Answer):
     """A problem document by RFC 9457."""
 
     type: str = Field(examples=["urn:openlatch:problem:conflict"])
-    title: str = Field(examples=["Not possible as things stand"])
+    title: Said = Field(examples=["Not possible as things stand"])
     status: int = Field(examples=[409])
-    detail: str = Field(examples=["The grant is ended and can't be revoked now."])
-    remedy: str = Field("", description="What to do about it.")
-    fields: dict[str, str] = Field(default_factory=dict, description="The parts at fault, each with its reason.")
-    breaches: list[dict[str, str]] = Field(default_factory=list, description="The latches that hold, and why.")
+    detail: Said = Field(examples=["The grant is ended and can't be revoked now."])
+    remedy: Said = Field("", description="What to do about it.")
+    fields: dict[str, Said] = Field(default_factory=dict, description="The parts at fault, each with its reason.")
+    breaches: list[dict[str, Said]] = Field(default_factory=list, description="The latches that hold, and why.")
     passkey: Ceremony | None = Field(
         None, description="How to ask for a passkey in place of a code, where there is one."
     )

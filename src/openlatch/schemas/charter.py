@@ -12,6 +12,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints, WithJsonSchema
 
 from openlatch.json_values import JsonObject
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, ClockTime, Day, Key, Name, Request, Sentence, ShortText
 from openlatch.schemas.flags import SetWeights
 from openlatch.schemas.latches import LatchKindWord
@@ -185,7 +186,7 @@ class CharterComparison(Answer):
     """What would change, and by which fingerprint to adopt just that."""
 
     changes: list[CharterChange]
-    refused: str = Field("", description="Why the register would refuse it, if it would.")
+    refused: Said = Field("", description="Why the register would refuse it, if it would.")
     fingerprint: str
 
 
@@ -218,4 +219,4 @@ class CharterPage(Answer):
     charter: Charter
     adopted: CharterAdopted | None
     changes: list[CharterChange] = Field(description="What adopting it again would change.")
-    outdated: str = Field("", description="Why the adopted charter can't be compared, if it can't.")
+    outdated: Said = Field("", description="Why the adopted charter can't be compared, if it can't.")

@@ -9,6 +9,7 @@ from uuid import UUID
 from pydantic import Field, StringConstraints
 
 from openlatch.json_values import JsonList, JsonObject
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import AccountOf, Answer, Day, Instant, Named, Request, Sentence, ShortText
 from openlatch.schemas.revocations import Preview
 
@@ -86,7 +87,7 @@ class ExposureRow(Answer):
     forbidden: bool = Field(description="Whether it is open against a guard of the organisation.")
     gone: bool
     understood: bool = Field(description="Whether all conditions are understood; one that is not counts as open.")
-    sentence: str
+    sentence: Said
     ways: list[JsonObject] = Field(description="The ways in: who, under which conditions, by which rules.")
     admitted_by: list[str]
     narrowed_by: list[str]
@@ -218,10 +219,10 @@ class ExposureChange(Answer):
     resource: Named | None
     right: str
     audience: str
-    sentence: str
-    before: str | None = Field(description="What is open now, where it differs.")
-    gained: list[str] = Field(description="Who would get in besides.")
-    lost: list[str] = Field(description="Who would not get in any more.")
+    sentence: Said
+    before: Said | None = Field(description="What is open now, where it differs.")
+    gained: list[Said] = Field(description="Who would get in besides.")
+    lost: list[Said] = Field(description="Who would not get in any more.")
     rules: list[str]
     narrowed_by: list[str]
     not_understood: list[str]
@@ -259,7 +260,7 @@ class GuardInSystem(Answer):
 
     system: Named
     state: str = Field(description="waiting, set, off (it was switched off there), or failed.")
-    words: str
+    words: Said
     seen_at: datetime | None
 
 
@@ -274,7 +275,7 @@ class GuardRow(Answer):
     but: JsonList
     reason: str
     made_by: str
-    sentence: str
+    sentence: Said
     systems: list[GuardInSystem] = Field(
         default_factory=list, description="The systems that have a guard over all accounts, for administrators."
     )
@@ -332,7 +333,7 @@ class RuleProblem(Answer):
 
     pointer: str = Field(description="A JSON pointer (RFC 6901).")
     line: int
-    message: str
+    message: Said
 
 
 class CheckedRules(Answer):
@@ -370,7 +371,7 @@ class RuleDraftRow(Answer):
     applied_at: datetime | None
     applied_by: str
     reason: str
-    failure: str = Field(description="Why it could not be set.")
+    failure: Said = Field(description="Why it could not be set.")
 
 
 class ApplyDraft(Request):
@@ -399,7 +400,7 @@ class ExposureHistory(Answer):
     resource: Named | None
     right: str
     audience: str
-    sentence: str
+    sentence: Said
     rules: list[str]
 
 

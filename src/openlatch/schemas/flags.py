@@ -11,6 +11,7 @@ from pydantic import (
 )
 
 from openlatch.json_values import JsonObject, JsonValue
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import AccountOf, Answer, Day, Holder, Instant, Named, Request, Sentence, Subject
 
 __all__ = [
@@ -57,14 +58,14 @@ class FlagRow(Answer):
 
     id: UUID
     rule: str
-    title: str
-    remedy: str
+    title: Said
+    remedy: Said
     act: str = Field(description="What can be done about it at once: revoke, trim, end_session, or nothing.")
     state: str
     severity: int
     score: int
     parts: dict[str, int]
-    sentence: str
+    sentence: Said
     facts: JsonObject
     subject: Subject
     account: AccountOf | None
@@ -116,9 +117,9 @@ class RuleOf(Answer):
 
     key: str
     subject: str
-    title: str
-    about: str
-    remedy: str
+    title: Said
+    about: Said
+    remedy: Said
     limits: list[str]
     off: bool
     own: bool
@@ -129,8 +130,8 @@ class LimitOf(Answer):
     """A limit: a number for each sensitivity, low to critical. None: there the rule never speaks."""
 
     name: str
-    unit: str
-    about: str
+    unit: Said
+    about: Said
     usual: list[int | None]
     values: list[int | None]
 
@@ -179,7 +180,7 @@ class RuleExample(Answer):
     """A flag that would be raised or cleared."""
 
     what: str
-    sentence: str
+    sentence: Said
     score: int
 
 
@@ -187,7 +188,7 @@ class RuleEffect(Answer):
     """What a change would do to the flags of one rule."""
 
     rule: str
-    title: str
+    title: Said
     raised: int
     cleared: int
     rescored: int
@@ -220,7 +221,7 @@ class RuleFailure(Answer):
     rule: str
     example: int
     expected: bool
-    why: str
+    why: Said
 
 
 class OwnRulesChecked(Answer):
@@ -242,7 +243,7 @@ class FactOf(Answer):
     """A fact about a subject, with what it says."""
 
     name: str
-    about: str
+    about: Said
     value: JsonValue
 
 
@@ -250,10 +251,10 @@ class RuleLooking(Answer):
     """A rule that looks at a subject, and what it makes of it."""
 
     key: str
-    title: str
-    about: str
+    title: Said
+    about: Said
     found: bool
-    sentence: str
+    sentence: Said
 
 
 class FactsOf(Answer):
@@ -288,9 +289,9 @@ class ClearedFlag(Answer):
     """A flag that an action would clear."""
 
     id: UUID
-    title: str
+    title: Said
     severity: int
-    sentence: str
+    sentence: Said
 
 
 class NextAction(Answer):
@@ -298,7 +299,7 @@ class NextAction(Answer):
 
     key: str = Field(description="What names it, also after it was worked out again.")
     kind: str
-    title: str
+    title: Said
     clears: list[ClearedFlag] = Field(
         description="The gravest first, without those that an earlier action of the list clears."
     )
@@ -306,7 +307,7 @@ class NextAction(Answer):
         description="The risk that it takes away; each step of severity counts three times the one below."
     )
     raises: int = Field(description="The risk of flags that it would raise.")
-    notes: list[str] = Field(description="What speaks for it and against it.")
+    notes: list[Said] = Field(description="What speaks for it and against it.")
     account: Named | None
     matter: str = Field(description="The key of the matter that it is about.")
     grants: list[UUID]
@@ -370,7 +371,7 @@ class MatterPage(Answer):
     key: str
     account: AccountOf | None
     holder: Holder
-    title: str
+    title: Said
     flags: list[FlagRow] = Field(description="Open and accepted ones, the gravest first.")
     cleared: list[FlagRow] = Field(description="The last ones that cleared.")
     actions: list[NextAction]

@@ -9,6 +9,7 @@ from uuid import UUID
 from pydantic import Field
 
 from openlatch.json_values import JsonObject
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import (
     AccountOf,
     Answer,
@@ -72,7 +73,7 @@ class GrantRow(WithProof):
     system: SystemOf
     holder: Holder
     level: str | None
-    sentence: str | None
+    sentence: Said | None
     part: str | None
     has_hours: bool | None
     reach: int | None
@@ -93,7 +94,7 @@ class GrantRow(WithProof):
     shown_level: str | None = Field(description="What its system gives instead of what is recorded.")
     emergency: bool
     owed: str | None
-    owed_answer: str
+    owed_answer: Said
     open_flags: int
     version: int
 
@@ -266,9 +267,9 @@ class GrantLine(Answer):
     until: datetime | None
     last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     state: str
-    does: str
-    refused: str | None
-    remedy: str
+    does: Said
+    refused: Said | None
+    remedy: Said
     latches: list[Breach]
     revocation_id: UUID | None
     steward: bool
@@ -324,7 +325,7 @@ class LargeChangePage(Answer):
     asked_by: str
     asked_at: datetime
     ended_at: datetime | None
-    problem: str
+    problem: Said
 
 
 class TermNow(Answer):
@@ -338,7 +339,7 @@ class TermNow(Answer):
     until: datetime | None
     last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     hours: Hours | None
-    words: str
+    words: Said
 
 
 class TermsNow(Answer):

@@ -11,6 +11,7 @@ from pydantic import (
 )
 
 from openlatch.json_values import JsonObject
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Request
 
 __all__ = [
@@ -131,7 +132,7 @@ class Fault(Answer):
     """Something wrong with the journal."""
 
     position: int
-    what: str
+    what: Said
 
 
 class JournalVerdict(Answer):

@@ -7,6 +7,7 @@ from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Key, Named, Request, ShortText
 
 __all__ = [
@@ -38,11 +39,11 @@ LatchKindWord = Literal[
 class Breach(Answer):
     """That something breaks a latch: which, the fact, and what would pass."""
 
-    latch: str = Field(examples=["At most 3 delegates"])
+    latch: Said = Field(examples=["At most 3 delegates"])
     kind: str
     mode: str
-    fact: str
-    remedy: str
+    fact: Said
+    remedy: Said
 
 
 class SetLatch(Request):
@@ -90,6 +91,6 @@ class LatchState(Answer):
     mode: str
     number: int | None
     pair: list[str]
-    words: str
+    words: Said
     of_kind: bool
     broken: list[str]

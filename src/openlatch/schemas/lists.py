@@ -10,6 +10,7 @@ from pydantic import (
     StringConstraints,
 )
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Named, Request
 
 __all__ = [
@@ -50,7 +51,7 @@ class FoundOne(Answer):
     kind: Literal["people", "accounts", "apps", "teams", "grants", "flags", "rounds", "systems"]
     id: UUID
     label: str
-    detail: str
+    detail: Said
 
 
 class Found(Answer):
@@ -130,7 +131,7 @@ class AttributeOf(Answer):
     name: str
     kind: Literal["text", "word", "number", "time", "truth", "reach", "id"] = Field(description="What it holds.")
     operators: list[str] = Field(description="How it may be compared; also by pr, whether it has a value.")
-    sentence: str
+    sentence: Said
 
 
 class Attributes(Answer):

@@ -7,6 +7,7 @@ from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Request
 
 __all__ = [
@@ -26,7 +27,7 @@ class NoticeRow(Answer):
 
     id: UUID
     kind: str
-    sentence: str
+    sentence: Said
     page: str
     at: datetime
     read_at: datetime | None

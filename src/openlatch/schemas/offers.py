@@ -8,6 +8,7 @@ from uuid import UUID
 from pydantic import Field
 
 from openlatch.json_values import JsonObject
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import AccountOf, Answer, Day, Instant, Key, Named, Request, Sentence, ShortText
 from openlatch.schemas.grants import Hours, PermissionOf
 from openlatch.schemas.latches import Breach
@@ -88,7 +89,7 @@ class Prerequisite(Answer):
     """What somebody needs before they can accept."""
 
     key: str
-    sentence: str
+    sentence: Said
     met: bool
 
 
@@ -112,18 +113,18 @@ class OfferedTo(Answer):
     adds: list[PermissionOf] = Field(description="What of it they can't do already.")
     cannot: list[PermissionOf]
     reach: int
-    already: list[str] = Field(description="By which paths they reach the account already.")
+    already: list[Said] = Field(description="By which paths they reach the account already.")
     latches: list[Breach]
-    meets: list[str] = Field(description="The latches that are on and that it does not break.")
+    meets: list[Said] = Field(description="The latches that are on and that it does not break.")
     prerequisites: list[Prerequisite]
-    warnings: list[str] = Field(description="What to look at twice about the address.")
+    warnings: list[Said] = Field(description="What to look at twice about the address.")
 
 
 class OfferPreview(Answer):
     """What an offer comes to. Nothing has happened yet."""
 
     account: Named
-    words: str
+    words: Said
     offers: int
     terms: int
     resources: int
@@ -180,7 +181,7 @@ class Chosen(Answer):
 class OfferDetails(Answer):
     """What an offer gives, and until when."""
 
-    words: str
+    words: Said
     can: list[PermissionOf]
     cannot: list[PermissionOf]
     reach: int
@@ -189,7 +190,7 @@ class OfferDetails(Answer):
     since: datetime | None
     until: datetime | None
     last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
-    hours: str
+    hours: Said
     purpose: str
 
 
@@ -225,7 +226,7 @@ class OpenOffer(OfferDetails):
     runs_out_at: datetime
     has_sign_in: bool
     signed_in: bool
-    lacking: list[str]
+    lacking: list[Said]
     suggested_password: str
 
 

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Named, Request, Sentence
 from openlatch.schemas.identity import PasskeyAnswer
 
@@ -131,7 +132,7 @@ class PartnerLinkRow(Answer):
     state: LinkState
     we_are: Literal["partner", "client"]
     other: str
-    words: str
+    words: Said
     offered_at: datetime
     offered_by: str
     accepted_at: datetime | None
@@ -151,6 +152,6 @@ class EndLinkPreview(Answer):
     """What ending a link comes to. Nothing has happened."""
 
     people: list[str]
-    does: list[str]
+    does: list[Said]
     grants: int
     fingerprint: str

@@ -9,6 +9,7 @@ from uuid import UUID
 from pydantic import Field
 
 from openlatch.json_values import JsonObject
+from openlatch.languages.marks import Said
 from openlatch.schemas.access import Path
 from openlatch.schemas.base import Answer, Named, Proof, Request, Sentence
 from openlatch.schemas.latches import Breach
@@ -113,7 +114,7 @@ class OnlyTheirs(Answer):
 
     account: Named
     sensitivity: int
-    why: str
+    why: Said
     owned: bool
     suggested: list[Named]
     successor: Named | None
@@ -161,7 +162,7 @@ class SystemProgress(Answer):
     all: int
     left: int
     ends: Ends
-    answer: str
+    answer: Said
 
 
 class LeavingLine(Answer):
@@ -169,12 +170,12 @@ class LeavingLine(Answer):
 
     system: str
     kind: str
-    what: str
+    what: Said
     ended: bool
     at: datetime | None
     proof: Proof | None
     proved_by: str
-    answer: str
+    answer: Said
 
 
 class Handed(Answer):
@@ -197,8 +198,8 @@ class LeavingPage(Answer):
     done_at: datetime | None
     systems: list[SystemProgress]
     lines: list[LeavingLine]
-    remains: list[str] = Field(description="What their systems let everybody do who signs in, and so them too.")
-    unknown: list[str] = Field(description="What readings of the accounts concerned did not look at.")
+    remains: list[Said] = Field(description="What their systems let everybody do who signs in, and so them too.")
+    unknown: list[Said] = Field(description="What readings of the accounts concerned did not look at.")
     handed: list[Handed]
     revocations: list[UUID]
 
@@ -283,7 +284,7 @@ class KeptBy(Answer):
 
     account: Named
     level: str
-    words: str
+    words: Said
     grant_id: UUID | None
     held_by: int | None = Field(description="How many of those in the same job hold it themselves; absent for owning.")
 
@@ -300,7 +301,7 @@ class MightNeed(Answer):
 
     account: Named
     level: Named
-    sentence: str
+    sentence: Said
     held_by: int
 
 

@@ -14,6 +14,7 @@ from pydantic import (
 )
 
 from openlatch.json_values import JsonObject, JsonValue
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Address, Answer, Day, Holder, Instant, Name, Named, Request, Sentence
 from openlatch.schemas.latches import Breach
 
@@ -192,7 +193,7 @@ def changes_of(form: type[Request]) -> type[Request]:
 class Dependent(Answer):
     """Something that refers to a record, so that it can't be removed."""
 
-    what: str = Field(examples=["3 grants"])
+    what: Said = Field(examples=["3 grants"])
     count: int
 
 
@@ -231,8 +232,8 @@ class EditedLine(Answer):
     id: UUID
     name: str
     changes: list[EditedValue]
-    refused: str | None
-    remedy: str = ""
+    refused: Said | None
+    remedy: Said = ""
 
 
 class EditManyPreview(Answer):
@@ -315,8 +316,8 @@ class RecordedLine(Answer):
     level: str
     does: str = Field(description="new, or the same as what is recorded already.")
     grant_id: UUID | None
-    refused: str | None
-    remedy: str = ""
+    refused: Said | None
+    remedy: Said = ""
 
 
 class RecordAccessPreview(Answer):
@@ -335,7 +336,7 @@ class LineError(Answer):
 
     line: int
     field: str
-    reason: str
+    reason: Said
 
 
 class ValueChange(Answer):

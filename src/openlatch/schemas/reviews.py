@@ -9,6 +9,7 @@ from uuid import UUID
 from pydantic import Field
 
 from openlatch.json_values import JsonObject
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, ClockTime, Day, Instant, Named, Request, Sentence, WithProof
 from openlatch.schemas.revocations import Preview
 
@@ -234,14 +235,14 @@ class ScheduleRow(ReviewRow):
     """A schedule in a list."""
 
     recurrence: str
-    recurs: str = Field(description="The recurrence as people say it.")
+    recurs: Said = Field(description="The recurrence as people say it.")
     time_zone: str
     starts: str
     events: list[str]
     days_to_decide: int
     paused: bool
     due_at: datetime | None
-    answer: str
+    answer: Said
     version: int
 
 
@@ -407,7 +408,7 @@ class ItemRow(WithProof):
     flagged: int
     severity: int
     facts: JsonObject
-    changes: list[str]
+    changes: list[Said]
     grant_state: str | None
     state: str
     verdict: str | None
@@ -418,7 +419,7 @@ class ItemRow(WithProof):
     successor: Named | None
     reviewer: Named | None
     reviewer_team: Named | None
-    assigned_as: str
+    assigned_as: Said
     by_default: bool
     needs_second: bool
     second: Named | None
@@ -430,7 +431,7 @@ class ItemRow(WithProof):
     revocation_id: UUID | None
     offer_id: UUID | None
     draft_id: UUID | None
-    outcome: str
+    outcome: Said
     explained: str
     done_at: datetime | None
     nothing_done: bool
@@ -441,7 +442,7 @@ class ItemRow(WithProof):
 class DecisionPreview(Answer):
     """What a decision would do."""
 
-    sentence: str
+    sentence: Said
     preview: Preview | None
 
 
@@ -449,7 +450,7 @@ class DecidedLine(Answer):
     """What came of one of many: why it was refused, if it was."""
 
     id: UUID
-    refused: str | None
+    refused: Said | None
 
 
 class Decided(Answer):
@@ -462,7 +463,7 @@ class Decided(Answer):
 class BetterReviewer(Named):
     """Somebody who could decide an item instead, and why they."""
 
-    why: str
+    why: Said
 
 
 class BetterReviewers(Answer):

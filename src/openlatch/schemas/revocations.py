@@ -10,6 +10,7 @@ from pydantic import (
     Field,
 )
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Day, Holder, Instant, Named, Proof, Request, Sentence
 from openlatch.schemas.grants import PermissionOf
 from openlatch.schemas.latches import Breach
@@ -38,7 +39,7 @@ __all__ = [
 class Remaining(Answer):
     """A path that is left."""
 
-    words: str
+    words: Said
     level: str
     reach: int
     until: datetime | None
@@ -68,26 +69,26 @@ class PlannedStep(Answer):
     """A step to come."""
 
     kind: str
-    sentence: str
+    sentence: Said
 
 
 class StopOf(Answer):
     """What stops, or is left over: object, job, key of a machine, or what others do by it."""
 
     kind: str
-    sentence: str
+    sentence: Said
 
 
 class Preview(Answer):
     """All that would come of a revocation."""
 
-    title: str
+    title: Said
     changes: list[ChangeOf]
     sessions: list[SessionOf]
     apps_that_stop: list[str]
     without_owner: list[str]
     stops: list[StopOf] = Field(default_factory=list, description="What stops, or is left over, besides.")
-    unknown: list[str] = Field(default_factory=list, description="What readings of the accounts did not look at.")
+    unknown: list[Said] = Field(default_factory=list, description="What readings of the accounts did not look at.")
     undo_alone: bool
     steps: list[PlannedStep]
     fingerprint: str = ""
@@ -100,10 +101,10 @@ class StepRow(Answer):
     id: UUID
     position: int
     kind: str
-    sentence: str
+    sentence: Said
     state: str
     tries: int
-    answer: str
+    answer: Said
     next_try_at: datetime | None
     done_at: datetime | None
     done_by: str = Field(description="The person who did or skipped it, or the system that answered.")
@@ -114,11 +115,11 @@ class End(Answer):
     """One end of a revocation, and how it is known; null while that is open."""
 
     kind: Literal["grant", "session", "exposure"]
-    what: str
+    what: Said
     proof: Proof | None
     proved_at: datetime | None
     proved_by: str
-    words: str
+    words: Said
 
 
 class RevocationRow(Answer):
@@ -136,7 +137,7 @@ class RevocationRow(Answer):
     stated: int
     unproved: int
     contradicted: int
-    title: str
+    title: Said
     steps: int
     steps_done: int
     steps_skipped: int
@@ -171,17 +172,17 @@ class UndoLine(Answer):
     grant_id: UUID
     holder: str
     account: Named
-    does: str
-    refused: str | None
+    does: Said
+    refused: Said | None
     offer_id: UUID | None
 
 
 class Undone(Answer):
     """What undoing a revocation puts back, and what it does not."""
 
-    title: str
+    title: Said
     lines: list[UndoLine]
-    also: list[str]
+    also: list[Said]
 
 
 class RevokeWish(Request):

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Request, ShortText
 
 __all__ = [
@@ -105,7 +106,7 @@ class MailSettings(Answer):
     has_password: bool
     by_configuration: bool = Field(description="Whether the worker's configuration counts, since nothing is set.")
     test_state: str = Field(description="What became of the last test message; empty without one.")
-    test_answer: str
+    test_answer: Said
     test_at: datetime | None
 
 

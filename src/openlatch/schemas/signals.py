@@ -8,6 +8,7 @@ from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Name, Named, Request
 from openlatch.schemas.webhooks import DeliveryState
 
@@ -64,7 +65,7 @@ class SignalSourceOf(Answer):
     system: Named | None
     reactions: dict[str, str]
     delivery: Literal["by_hand", "push", "poll"] = Field(description="Whether its stream was made from here, and how.")
-    failed: str = Field(description="Why its events could not be fetched the last time, if they could not.")
+    failed: Said = Field(description="Why its events could not be fetched the last time, if they could not.")
     heard_at: datetime | None
     version: int
 
@@ -73,7 +74,7 @@ class SignalSources(Answer):
     """Every service that reports security events, and the types that count."""
 
     sources: list[SignalSourceOf]
-    events: dict[str, str] = Field(description="What people call each type of event.")
+    events: dict[str, Said] = Field(description="What people call each type of event.")
 
 
 class SignalSourceMade(Answer):
@@ -96,13 +97,13 @@ class ReceivedSignalOf(Answer):
     id: UUID
     source: Named
     event: str
-    words: str
+    words: Said
     person: Named | None
     at: datetime
     received_at: datetime
     reason: str
     reaction: str
-    outcome: str
+    outcome: Said
     is_open: bool = Field(description="Whether the person is still flagged because of it.")
 
 
@@ -174,7 +175,7 @@ class SentSignalOf(Answer):
     person: Named | None
     state: DeliveryState
     tries: int
-    answer: str = Field(description="What came of the last try.")
+    answer: Said = Field(description="What came of the last try.")
     made_at: datetime
     ended_at: datetime | None
 

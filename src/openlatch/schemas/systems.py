@@ -8,6 +8,7 @@ from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.accounts import Coverage
 from openlatch.schemas.base import Answer, Name, Named, Request, Sentence
 from openlatch.schemas.records import Dependent
@@ -42,7 +43,7 @@ class SystemRow(Named):
     kind: str
     read_at: datetime | None
     down_since: datetime | None
-    answer: str
+    answer: Said
     read_every: int = Field(description="In minutes.")
     archived: bool
     paused_at: datetime | None
@@ -121,7 +122,7 @@ class TaskRow(Answer):
     id: UUID
     state: Literal["open", "done", "dropped"]
     kind: Literal["give", "change", "take"]
-    sentence: str
+    sentence: Said
     account: Named
     system: Named
     holder: str | None
@@ -151,7 +152,7 @@ class AdapterSetting(Answer):
     """One thing that an adapter has to be told; without a usual value it has to be given."""
 
     name: str
-    about: str
+    about: Said
     usual: str | int | None
 
 
@@ -161,7 +162,7 @@ class AdapterOf(Answer):
     kind: str
     name: str
     needs_secret: bool
-    rights: list[str] = Field(description="What Open Latch's login has to be allowed there.")
+    rights: list[Said] = Field(description="What Open Latch's login has to be allowed there.")
     settings: list[AdapterSetting]
 
 
@@ -189,7 +190,7 @@ class SystemTrial(Answer):
 
     id: UUID
     state: str
-    answer: str
+    answer: Said
     accounts: int | None
     grants: int | None
 

@@ -6,6 +6,7 @@ from datetime import date
 
 from pydantic import Field
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Request
 from openlatch.schemas.flags import FlagRow
 from openlatch.schemas.grants import LargeChangePage
@@ -30,7 +31,7 @@ class RuleCount(Answer):
     """How many flags a rule has open."""
 
     rule: str
-    title: str
+    title: Said
     count: int
 
 
@@ -89,7 +90,7 @@ class GlossaryWord(Answer):
     """A word of the register, and what it means."""
 
     word: str
-    meaning: str
+    meaning: Said
 
 
 class Glossary(Answer):

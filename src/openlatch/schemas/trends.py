@@ -8,6 +8,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Named, Request
 
 __all__ = ["Measure", "Move", "TrendPoint", "TrendSpan", "Trends", "TrendsQuery", "UnrecordedIn", "WantLetter"]
@@ -40,7 +41,7 @@ class Move(Answer):
     """What moved a figure within a period, with the page about it."""
 
     measure: Measure
-    sentence: str
+    sentence: Said
     page: str = ""
 
 

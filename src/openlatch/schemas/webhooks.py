@@ -8,6 +8,7 @@ from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
+from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Request
 
 __all__ = [
@@ -89,7 +90,7 @@ class DeliveryOf(Answer):
     position: int | None
     state: DeliveryState
     tries: int
-    answer: str = Field(description="What came of the last try.")
+    answer: Said = Field(description="What came of the last try.")
     made_at: datetime
     next_try_at: datetime | None
     ended_at: datetime | None

@@ -33,7 +33,13 @@ class Accounts(Kind[Account]):
     """Shared accounts."""
 
     name, noun, table = "accounts", "account", Account
-    parts = frozenset({"flags.account_id", "breaches.account_id", "latches.account_id", "findings.subject_id"})
+    # What is worked out about it goes with it, so that one recorded by mistake can be removed again.
+    parts = frozenset(
+        {
+            *("flags.account_id", "breaches.account_id", "latches.account_id", "findings.subject_id"),
+            *("action_effects.account_id", "evaluated_accounts.account_id", "evaluated_rules.account_id"),
+        }
+    )
 
     def opened(self, unit: Unit, ident: UUID, fields: Iterable[str] = (), lock: bool = False) -> Account:
         """Administrators edit everything of an account; its owner what does not change who answers for it or guards

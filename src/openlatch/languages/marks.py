@@ -1,0 +1,15 @@
+"""How a model of the wire marks what is said to its reader, unlike what people wrote and what programs compare."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+
+class _Mark:
+    def __repr__(self) -> str:
+        return "said"
+
+
+SAID = _Mark()
+# A sentence or phrase of Open Latch's own, which is answered in the reader's language.
+Said = Annotated[str, SAID]
