@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import functools
 import itertools
 import json
@@ -70,9 +71,19 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(room)
         if "stack" in getattr(item, "fixturenames", ()):
             item.add_marker(pytest.mark.xdist_group("console" if "console" in item.nodeid else "demo"))
-    # What does all that the how-tos show, and what ends access and changes settings at random, come after all others
-    # that share their demo.
-    items.sort(key=lambda item: ("test_fuzz" in item.nodeid, "test_how_tos" in item.nodeid))
+    # What takes longest comes first, so that no process ends long after the others. What does all that the how-tos
+    # show, and what ends access and changes settings at random, come after all others that share their demo.
+    items.sort(key=lambda item: (_LONG.get(_group(item), len(_LONG)), *(name in item.nodeid for name in _LAST)))
+
+
+# Groups of tests, and tests, by how long they take.
+_LONG = {"console": 0, "demo": 1, "installed": 2, "test_bench": 3, "test_three_machines": 4, "test_conformance": 5}
+_LAST = ("test_fuzz", "test_how_tos")
+
+
+def _group(item: pytest.Item) -> str:
+    marked = item.get_closest_marker("xdist_group")
+    return str(marked.args[0]) if marked is not None else Path(item.path).stem
 
 
 def pytest_collection_finish(session: pytest.Session) -> None:
@@ -114,8 +125,10 @@ def cluster(folder: Path) -> Iterator[Cluster]:
 
 @functools.cache
 def _owner_at(address: str) -> psycopg.Connection[Any]:
-    """A connection of a cluster's owner, which is kept: a new one for each test is a twentieth of the tests' time."""
-    return psycopg.connect(address, autocommit=True)
+    """A connection of a cluster's owner, which is kept: a new one for each test costs as much as a small test."""
+    made = psycopg.connect(address, autocommit=True)
+    atexit.register(made.close)
+    return made
 
 
 def clone(cluster: Cluster, template: str, name: str = "") -> str:

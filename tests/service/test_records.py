@@ -29,7 +29,18 @@ from openlatch.service.records import existing_access, merge, teams
 from openlatch.service.records.existing_access import Known
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import ListQuery
-from openlatch.store.tables import Account, App, Grant, JournalEntry, Level, Membership, Person, System, Team
+from openlatch.store.tables import (
+    Account,
+    ActionEffect,
+    App,
+    Grant,
+    JournalEntry,
+    Level,
+    Membership,
+    Person,
+    System,
+    Team,
+)
 from tests.service.conftest import Small, lagging
 
 
@@ -138,6 +149,21 @@ def test_an_address_from_before_stays_while_it_is_not_edited(small: Small) -> No
     assert edited(small, "people", small.person("mara"), name="Mara W.").values["address"] == odd
     with pytest.raises(BadInput, match=r"periods in a row\.$"):
         edited(small, "people", small.person("mara"), address="mara..w@example.org")
+
+
+def test_an_account_recorded_by_mistake_is_removed_although_it_is_flagged(small: Small) -> None:
+    """What was worked out about it goes with it: its flags, and what could be done about them."""
+    ident = made(small, "accounts", **forms(small)["accounts"][0])
+    with small.service.unit(small.itself) as unit:
+        worked_out = {"proposal": {}, "clears": [], "raises": 0, "loses_path": False, "seconds": 0.0}
+        when = {"worked_out_at": unit.now, "at": unit.now}
+        organisation = unit.viewer.organisation
+        unit.db.add(ActionEffect(organisation_id=organisation, key="own", account_id=ident, **worked_out, **when))
+    with ada(small) as unit:
+        assert record_edit.shown(unit, "accounts", ident).dependents == []
+        record_edit.remove(unit, "accounts", ident)
+    with pytest.raises(NotFound), ada(small) as unit:
+        record_edit.shown(unit, "accounts", ident)
 
 
 def test_what_refers_to_a_record_is_listed_and_keeps_it(small: Small) -> None:

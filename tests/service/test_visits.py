@@ -28,7 +28,7 @@ from openlatch.service.offers import send as send_offer
 from openlatch.service.own import my_access
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.lists.engine import ListQuery
-from openlatch.store.tables import JournalEntry, Mail, Notice, Person, Visit
+from openlatch.store.tables import JournalEntry, Mail, Notice, Person, SignIn, Visit
 from openlatch.test_systems.mail import MailServer
 from openlatch.worker import tasks
 from tests.service.conftest import PASSWORD, Small, link_to
@@ -165,6 +165,29 @@ def test_an_address_is_confirmed_by_the_link_that_was_sent_to_it(small: Small) -
     small.clock.forward(hours=24)
     with pytest.raises(NotFound):
         my_access.confirm_address(small.service, link_to(small.service, organisation, "mara@example.org"), "x")
+
+
+def test_mail_is_in_the_language_of_whoever_gets_it(small: Small) -> None:
+    """As they have chosen it for themselves; what its writer named stays as it is."""
+    with small.service.unit(small.itself) as unit:
+        chosen = unit.db.scalars(select(SignIn).join(Person).where(Person.address == "ada@example.org")).one()
+        chosen.preferences = {"locale": "de-AT"}
+        letter = notify.Letter(
+            "You own Mail from now on.", ("Hello Ada,", "You own Mail from now on."), "http://x", "Look at it"
+        )
+        for address in ("ada@example.org", "mara@example.org"):
+            notify.write(unit, address, letter)
+    taken = [notify._take(small.service, small.itself) for _ in range(2)]
+    told = {address: letter for _, address, letter in filter(None, taken)}
+    assert told["mara@example.org"] == letter
+    german = told["ada@example.org"]
+    assert german.paragraphs == ("Guten Tag Ada,", "Mail gehört von jetzt an Ihnen.")
+    assert (german.subject, german.link_words, german.link) == (
+        "Mail gehört von jetzt an Ihnen.",
+        "Ansehen",
+        "http://x",
+    )
+    assert '<html lang="de">' in german.html
 
 
 def test_mail_goes_out_plain_and_html_and_waits_for_a_server_that_is_down(small: Small, tmp_path: Path) -> None:

@@ -223,6 +223,7 @@ export const words = (): string[] => [
   gettext('to be taken'),
   gettext('to be changed'),
   gettext('staleness'),
+  gettext('reach'),
   gettext('certainty'),
   gettext('minimum'),
 ]

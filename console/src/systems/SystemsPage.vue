@@ -27,7 +27,7 @@ const COLUMNS = [
   { name: 'accounts', label: gettext('Accounts') },
   { name: 'read', label: gettext('Last read'), sort: 'read_at' },
   { name: 'drift', label: gettext('Drift') },
-  { name: 'answer', label: gettext('Last read'), quiet: true },
+  { name: 'answer', label: gettext('What that showed'), quiet: true },
   { name: 'act', label: '' },
 ]
 

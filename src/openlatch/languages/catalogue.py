@@ -26,10 +26,13 @@ _WORD = re.compile(r"[\w'’]+")
 _DAY = re.compile(r"(\d{1,2} [A-Z][a-z]+ \d{4})(?:,? (\d\d:\d\d))?")
 _COUNT = re.compile(r"\d{1,3}(,\d{3})+")
 _NUMBER = re.compile(r"[\d,.]+")
+_FIGURES = re.compile(r"[-+\d,.:]*")
 # Names of parts that can only be a number.
 _COUNTING = re.compile(r"n\d*")
 # What stands in quotes is a name, except these, which are sentences of ours.
 _OURS_IN_QUOTES = ("latch",)
+# What somebody wrote stands after a colon by these names.
+_THEIRS = ("reason", "strip", "rstrip", "question", "words", "said", "in_one_line")
 # Where one sentence ends and the next begins.
 _BETWEEN = re.compile(r"(?<=[.!?]) (?=[A-Z“])")
 # How a clause begins that belongs to what is before it.
@@ -91,6 +94,16 @@ class Pattern:
         return _WORD.findall(" ".join(self.pieces))
 
     @property
+    def whole_words(self) -> list[str]:
+        """Those of them that touch no part, and so are words of every text that it is."""
+        spaced = "\0".join(self.pieces)
+        return [
+            found[0]
+            for found in _WORD.finditer(spaced)
+            if "\0" not in (spaced[found.start() - 1 : found.start()], spaced[found.end() : found.end() + 1])
+        ]
+
+    @property
     def length(self) -> int:
         """How many letters of it are given."""
         return sum(map(len, self.pieces))
@@ -143,10 +156,10 @@ class Catalogue:
         told = {one.english: one for one in sentences}
         self.whole = {english: one.meaning for english, one in told.items() if not _PART.search(english)}
         patterns = [Pattern.of(*one) for english, one in told.items() if _PART.search(english)]
-        seldom = Counter(word for pattern in patterns for word in set(pattern.words))
+        seldom = Counter(word for pattern in patterns for word in set(pattern.whole_words))
         self._by_word: defaultdict[str, list[Pattern]] = defaultdict(list)
         for pattern in patterns:
-            self._by_word[min(pattern.words, key=lambda word: (seldom[word], word), default="")].append(pattern)
+            self._by_word[min(pattern.whole_words, key=lambda word: (seldom[word], word), default="")].append(pattern)
         self._said = lru_cache(maxsize=20_000)(lambda text: _Text(self).said(text))
 
     def say(self, text: str) -> str:
@@ -172,12 +185,8 @@ class _Text:
 
     def said(self, text: str) -> str | None:
         """All of a text; None where the catalogue lacks some of it."""
-        if text not in self._catalogue.whole:
-            found = self._sentences(text, 0)
-            if found is not None:
-                return found.said
-        alike = self._found(text, 0)
-        return alike and alike.said
+        found = self._found(text, 0)
+        return found and found.said
 
     def as_far_as_known(self, text: str) -> str:
         """Those sentences of a text that are in the catalogue, and the others as they are."""
@@ -190,8 +199,12 @@ class _Text:
         alike = self._alike(text, depth)
         if alike is not None and alike.is_sure:
             return alike
-        found = self._sentences(text, depth) or self._in_turn(text, ", ", depth)
-        return found or alike or self._in_turn(text, "; ", depth)
+        return (
+            self._sentences(text, depth)
+            or self._in_turn(text, "; ", depth)
+            or self._in_turn(text, ", ", depth)
+            or alike
+        )
 
     def _sentences(self, text: str, depth: int) -> Filled | None:
         ones = _BETWEEN.split(text)
@@ -255,17 +268,18 @@ class _Text:
         said: dict[str, str] = {}
         known, is_sure = 0, True
         for before, names, part in zip(pattern.pieces, pattern.names, parts, strict=False):
-            if before.endswith("“") and names[0] not in _OURS_IN_QUOTES:
-                said[names[0]] = part
+            is_quoted = before.endswith("“") and names[0] not in _OURS_IN_QUOTES
+            if is_quoted or (before.endswith(": ") and names[0] in _THEIRS):
+                said |= dict.fromkeys(names, "") | {names[0]: part}
                 continue
             for name, one in zip(names, self._apart(part, len(names), depth), strict=True):
-                told = self._part(one, depth + 1)
+                told = self._part(one, depth + 1, OF_PHRASES in pattern.flags)
                 said[name] = one if told is None else told.said
                 known += told is not None
                 is_sure = is_sure and (not _NO_NAME.search(one) if told is None else told.is_sure)
-                if told is None and one and OF_PHRASES in pattern.flags:
+                if told is None and OF_PHRASES in pattern.flags and not _FIGURES.fullmatch(one):
                     return None
-        if pattern.is_weak and not (is_sure and (known or not depth)):
+        if pattern.is_weak and not (is_sure and known):
             return None
         return Filled(is_sure, pattern.length, known, _PART.sub(lambda part: said.get(part[1], ""), pattern.meaning))
 
@@ -279,12 +293,17 @@ class _Text:
                     return [text[:at], later, *[""] * (count - 2)]
         return [text, *[""] * (count - 1)]
 
-    def _part(self, text: str, depth: int) -> Filled | None:
-        """What a sentence names: a day, a count or a phrase of ours in this language; None for all else."""
+    def _part(self, text: str, depth: int, is_phrase: bool) -> Filled | None:
+        """What a sentence names: a day, a count or a phrase of ours in this language; None for all else.
+
+        What begins with a capital and has no end is taken for a name, unless only a phrase can be there.
+        """
         told = _day(text, self._catalogue.locale) or _count(text, self._catalogue.locale)
         if told:
             return Filled(True, len(text), 0, told)
-        return self._found(text, depth) if text else None
+        is_ours = text in self._catalogue.whole or f"{text}." in self._catalogue.whole
+        is_name = is_ours and text[:1].isupper() and not text.endswith(".")
+        return self._found(text, depth) if text and (is_phrase or not is_name) else None
 
 
 def _one_after_other(found: Sequence[Filled | None], between: str, ending: str = "") -> Filled | None:

@@ -1,15 +1,19 @@
 """What the source can say: every sentence of the service, with a name in braces for each part that changes.
 
-It is read from the source itself, so that nothing has to be marked there. Only tests and translators need it.
+It is read from the source itself, so that nothing has to be marked there. Only tests and translators need it:
+``python -m openlatch.languages.source de`` lists what the catalogue of a language lacks.
 """
 
 from __future__ import annotations
 
 import ast
 import re
+import sys
 from collections.abc import Iterable, Iterator
 from itertools import product
 from pathlib import Path
+
+from babel.messages.pofile import read_po
 
 ROOT = Path(__file__).parents[1]
 # Where sentences are made that somebody reads; what else is said is read by programs and in logs.
@@ -32,6 +36,9 @@ _SILENT = re.compile(
     r"|RuntimeError|KeyError|api\.add|partition|rpartition)$"
 )
 MOST_BRANCHES = 12
+# Flag of what stands in a catalogue and not in the source as it is: it is put together while the service runs.
+COMPOSED = "composed"
+_FOLDER = Path(__file__).parent
 
 
 def texts(rooms: Iterable[str] = ROOMS) -> dict[str, str]:
@@ -157,3 +164,25 @@ def _name(node: ast.AST) -> str:
         return _name(node.value)
     found = re.findall(r"[A-Za-z_]\w*", ast.unparse(node))
     return found[-1].strip("_") if found else "what"
+
+
+def unsaid() -> set[str]:
+    """What reads like a sentence, and is told to nobody: names of locks, filters, parts of patterns."""
+    return {line.replace("\\n", "\n") for line in (_FOLDER / "unsaid.txt").read_text().splitlines()}
+
+
+def compared(language: str) -> tuple[dict[str, str], set[str]]:
+    """What the source says and the catalogue of a language lacks, with where; and what it has and nobody says."""
+    said = texts()
+    with (_FOLDER / f"{language}.po").open("rb") as file:
+        held = {str(one.id): one for one in read_po(file, locale=language) if one.id and one.string}
+    apart = unsaid()
+    lacking = {text: where for text, where in said.items() if text not in held and text not in apart}
+    idle = {text for text, one in held.items() if text not in said and COMPOSED not in one.flags}
+    return lacking, idle | (apart - said.keys())
+
+
+if __name__ == "__main__":
+    missing, unused = compared(sys.argv[1])
+    sys.stdout.write("".join(f"{where}: {text}\n" for text, where in missing.items()))
+    sys.stdout.write("".join(f"not said any more: {text}\n" for text in sorted(unused)))

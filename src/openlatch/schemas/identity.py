@@ -305,7 +305,7 @@ class Preferences(Answer):
     """How somebody wants times and dates written, and of what they want no mail."""
 
     time_zone: str | None = Field(description="Empty: the organisation's.")
-    locale: str | None = Field(description="The language that dates are written in (BCP 47).")
+    locale: str | None = Field(description="The language of mail, and in which dates are written (BCP 47).")
     no_mail: list[str]
 
 

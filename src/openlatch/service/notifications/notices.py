@@ -23,6 +23,7 @@ from openlatch.core.access.paths import everyone_reaching
 from openlatch.core.retries import wait_after
 from openlatch.core.vocabulary import HolderKind, MailState, Reach
 from openlatch.json_values import JsonObject
+from openlatch.languages.catalogue import ENGLISH, Catalogue, catalogue_of
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.database import alone
@@ -50,6 +51,15 @@ class Letter:
     paragraphs: tuple[str, ...]
     link: str = ""
     link_words: str = ""
+    language: str = ENGLISH
+
+    def translated(self, catalogue: Catalogue | None) -> Letter:
+        """The same message in a language; as it is without one."""
+        if catalogue is None:
+            return self
+        say, language = catalogue.say, catalogue.language
+        paragraphs = tuple(map(say, self.paragraphs))
+        return Letter(say(self.subject), paragraphs, self.link, say(self.link_words), language)
 
     @property
     def plain(self) -> str:
@@ -225,7 +235,14 @@ def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
             return None
         row.tries, row.next_try_at = row.tries + 1, unit.now + wait_after(row.tries + 1)
         assert row.content is not None
-        return row.id, row.recipient, Letter(row.subject, **_content(unit, row.content))
+        letter = Letter(row.subject, **_content(unit, row.content))
+        return row.id, row.recipient, letter.translated(catalogue_of(_language(unit, row.recipient)))
+
+
+def _language(unit: Unit, recipient: str) -> str:
+    """The language that whoever has an address has chosen for themselves; English where nothing is known of one."""
+    chosen = select(SignIn.preferences["locale"].astext).join(Person, Person.id == SignIn.person_id)
+    return (unit.db.scalar(chosen.where(Person.address == recipient).limit(1)) or ENGLISH).partition("-")[0].lower()
 
 
 def _try(post: Post | None, recipient: str, letter: Letter) -> Exception | None:
