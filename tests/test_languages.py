@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Iterator
 from typing import Any
 
 import httpx
@@ -77,7 +78,7 @@ def test_what_the_source_can_say_is_read_from_it() -> None:
         ),
         (
             "Ines owns Desk, Desk holds “Read” on Mail",
-            "Desk gehört Ines, Desk hat „Read“ auf Mail",
+            "Ines ist Eigentümer von Desk, Desk hat „Read“ auf Mail",
         ),
         # A sentence and a subject are one text, with a full stop and without.
         ("The password does not fit", "The password does not fit"),
@@ -95,24 +96,30 @@ def test_sentences_are_known_by_their_words_and_names_stay(said: str, told: str)
 def test_a_text_made_up_to_keep_it_busy_is_given_up(monkeypatch: pytest.MonkeyPatch) -> None:
     """After so many tries, whatever it is made of."""
     tried = Counter[str]()
-    fill = catalogue._Text._filled
+    match = catalogue.Pattern.matches
 
-    def counted(self: Any, *given: Any) -> Any:
+    def counted(self: Any, text: str) -> Any:
         tried["all"] += 1
-        return fill(self, *given)
+        return match(self, text)
 
-    monkeypatch.setattr(catalogue._Text, "_filled", counted)
-    patterns = [Sentence(f"{{a}} {word} {{b}}", f"{{a}} {word} {{b}}") for word in ("is", "on", "to", "of")]
-    Catalogue("de", patterns).say(", ".join(["a is b on c to d of e"] * 20))
-    assert 0 < tried["all"] <= 2 * catalogue._MOST_TRIES
+    monkeypatch.setattr(catalogue.Pattern, "matches", counted)
+    monkeypatch.setattr(catalogue, "_MOST_TRIES", 500)
+    sentences = [
+        Sentence(f"{{a}} {one} {{b}} {other} {{c}}", f"{{a}} {one} {{b}} {other} {{c}}", [catalogue.OF_NAMES])
+        for one in ("is", "on", "to", "of")
+        for other in ("and", "or", "in", "by")
+    ]
+    made_up = " ".join(f"x{n} is on to of and or in by," for n in range(60))
+    assert Catalogue("de", sentences).say(made_up)
+    assert 250 < tried["all"] <= 500
 
 
 @pytest.fixture(scope="module")
-def browser(stack: Demo) -> httpx.Client:
-    client = httpx.Client(base_url=f"{stack.address}/api/v1", timeout=120)
-    sign_in = {"address": ROLES["administrator"], "password": PASSWORD}
-    client.headers["X-CSRF-Token"] = client.post("/session", json=sign_in).json()["csrf"]
-    return client
+def browser(stack: Demo) -> Iterator[httpx.Client]:
+    with httpx.Client(base_url=f"{stack.address}/api/v1", timeout=120) as client:
+        sign_in = {"address": ROLES["administrator"], "password": PASSWORD}
+        client.headers["X-CSRF-Token"] = client.post("/session", json=sign_in).json()["csrf"]
+        yield client
 
 
 def test_an_answer_is_in_the_language_that_its_reader_has_chosen(browser: httpx.Client) -> None:
@@ -164,7 +171,7 @@ def test_all_that_the_demo_says_is_in_the_catalogue(browser: httpx.Client) -> No
         if text and not german().knows(text) and text not in own and not theirs.match(text) and text not in custom
     }
     assert len(texts) > 1000
-    assert len(unknown) < len(texts) / 100, unknown
+    assert len(unknown) < len(texts) / 50, unknown
 
 
 def _collect(browser: httpx.Client, path: str, model: type[BaseModel], texts: dict[str, str]) -> dict[str, Any]:

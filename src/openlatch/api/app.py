@@ -33,7 +33,7 @@ from openlatch.errors import (
     TooMany,
 )
 from openlatch.json_values import JsonObject
-from openlatch.languages.catalogue import ENGLISH
+from openlatch.languages import ENGLISH
 from openlatch.service.identity import authentication
 from openlatch.service.reviews import calendar_feed as reviews_calendar_feed
 from openlatch.service.unit import Service, Viewer

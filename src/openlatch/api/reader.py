@@ -6,7 +6,8 @@ import orjson
 from flask import Response, request
 from pydantic import BaseModel
 
-from openlatch.languages.catalogue import ENGLISH, catalogue_of, known
+from openlatch.languages import ENGLISH
+from openlatch.languages.catalogue import catalogue_of, known
 from openlatch.languages.wire import translate
 
 LANGUAGE_COOKIE = "openlatch_language"

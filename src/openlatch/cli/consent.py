@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 
 import click
 
+from openlatch.cli.language import say
 from openlatch.cli.output import out
 
 _PLACE = "openlatch.consent"
@@ -86,4 +87,4 @@ def go_on(question: str, write: Callable[[str], object] | None = None, output: s
     if not consent.is_given:
         if write is not None:
             write("table")
-        click.confirm(question, abort=True, err=True)
+        click.confirm(say(question), abort=True, err=True)

@@ -13,6 +13,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option, reason_option
+from openlatch.cli.language import say
 from openlatch.cli.offers import LINES
 from openlatch.cli.output import (
     Column,
@@ -259,12 +260,12 @@ def mine(output: str) -> None:
 def _write_mine(found: schemas.Mine) -> None:
     for waiting in found.offers:
         out.print(Text(f"Offered to you: {waiting.account.name}", style="bold"), waiting.words, str(waiting.id))
-    out.print(Text("You can reach", style="bold"))
+    out.print(Text(say("You can reach"), style="bold"))
     for path in found.reach:
         part = f", only {path.part}" if path.part else ""
         out.print(f"  {path.account.name}: {path.level}, {write_end(path)}{part}; {path.words}")
     if found.not_in_force:
-        out.print(Text("Not in force", style="bold"))
+        out.print(Text(say("Not in force"), style="bold"))
     for grant in found.not_in_force:
         part = f", only {grant.part}" if grant.part else ""
         out.print(f"  {grant.account.name}: {grant.level}, {write_end(grant)}{part}; {idle_in_words(grant)}")
@@ -416,7 +417,7 @@ def factor_set_up() -> None:
         found = session.proving(service, service.begin_factor)
         out.print(f"Give this secret to the app: {found.secret}")
         out.print(f"or open this address with it: {found.address}")
-        service.confirm_factor(click.prompt("The code that it shows now"))
+        service.confirm_factor(click.prompt(say("The code that it shows now")))
     out.print("From now on a code is asked for at every sign-in.")
 
 

@@ -10,7 +10,8 @@ from uuid import UUID
 import click
 
 from openlatch import schemas
-from openlatch.cli import session
+from openlatch.cli import language, session
+from openlatch.cli.language import say
 from openlatch.cli.latches import inside_in_words
 from openlatch.cli.output import day, out, output_option, show_one
 from openlatch.client import CallFailed, Client
@@ -36,14 +37,14 @@ def login(
     """
     url = url or session.load().url
     scope = TokenScope.READ if read_only else TokenScope.WRITE
-    with Client(url) as service:
+    with Client(url, language=language.chosen()) as service:
         if address is None:
             token, ident = _by_browser(service, scope), ""
         else:
-            password = password or click.prompt("Password", hide_input=True, err=True)
+            password = password or click.prompt(say("Password"), hide_input=True, err=True)
             made = _by_password(service, address, password, code, organisation, scope)
             token, ident = made.token, str(made.id)
-    with Client(url, token) as service:
+    with Client(url, token, language=language.chosen()) as service:
         me = service.me()
         mine = next(one for one in service.own_sign_in().tokens if ident in ("", str(one.id)) and one.is_this)
     session.save(session.Saved(url, token, str(mine.id), me.organisation.time_zone))
@@ -58,14 +59,14 @@ def _by_password(
     except CallFailed as error:
         if code or not error.problem.type.endswith(":factor-needed"):
             raise
-        code = click.prompt("Code of your second factor", err=True)
+        code = click.prompt(say("Code of your second factor"), err=True)
         return service.make_token(address, password, scope=scope, code=code, organisation=organisation)
 
 
 def _by_browser(service: Client, scope: TokenScope) -> str:
     """A token, once somebody has let this program in. CallFailed when they refuse, or are too late."""
     asked = service.begin_device(PROGRAM, scope)
-    click.echo(f"Open {asked['verification_uri']} in a browser, and give the code {asked['user_code']}", err=True)
+    click.echo(say(f"Open {asked['verification_uri']} in a browser, and give the code {asked['user_code']}"), err=True)
     if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
         webbrowser.open(asked["verification_uri_complete"])
     wait = asked["interval"]

@@ -18,11 +18,12 @@ import sys
 import click
 
 from openlatch import __version__
-from openlatch.cli import renamed
+from openlatch.cli import language, renamed
 from openlatch.cli.output import err
 from openlatch.client import Unreachable
 from openlatch.errors import OpenLatchError
 from openlatch.imports import many_imports
+from openlatch.languages import ENGLISH
 
 _CLIENT = {
     "login": "login",
@@ -140,16 +141,18 @@ def cli() -> None:
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the program; errors come out as a sentence and what to do about it."""
+    if language.chosen() != ENGLISH:
+        click.Context.formatter_class = language.Formatter
     try:
         result: object = cli.main(args=arguments, prog_name="openlatch", standalone_mode=False)
     except click.exceptions.Abort:
         err.print("Nothing was done.")
         sys.exit(5)
     except click.ClickException as error:
-        error.show()
+        language.show(error)
         sys.exit(error.exit_code)
     except OpenLatchError as error:
-        err.print(f"[bold]{error.title}.[/] ", end="")
+        err.print(f"[bold]{language.say(error.title)}.[/] ", end="")
         err.print(error.detail, markup=False)
         if error.remedy:
             err.print(error.remedy, markup=False)

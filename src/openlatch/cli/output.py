@@ -19,6 +19,7 @@ from rich.table import Table
 from rich.text import Text
 
 from openlatch.cli import session
+from openlatch.cli.language import Speaker, say
 from openlatch.core.files.csv_safety import guarded
 from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Proof, Reach, Severity
@@ -28,8 +29,8 @@ Command = TypeVar("Command", bound=Callable[..., object])
 # The value of an option as parsed by Click, and of a cell.
 OptionValue = Any
 Column = tuple[str, Callable[[Any], OptionValue]]
-out = Console(highlight=False, soft_wrap=not sys.stdout.isatty())
-err = Console(stderr=True, highlight=False)
+out = Speaker(highlight=False, soft_wrap=not sys.stdout.isatty())
+err = Speaker(stderr=True, highlight=False)
 
 _SEVERITY_STYLES = {1: "dim", 2: "", 3: "bold", 4: "bold reverse"}
 
@@ -132,7 +133,7 @@ def _write_table(rows: Sequence[object], columns: Sequence[Column], empty: str) 
     cells = [[_cell(value(row), name) for name, value in columns] for row in rows]
     # A column is at least as wide as its longest word: nothing is broken inside one.
     least = [
-        max(len(name), *(max(map(len, line[at].plain.split()), default=1) for line in cells))
+        max(len(say(name)), *(max(map(len, line[at].plain.split()), default=1) for line in cells))
         for at, (name, _) in enumerate(columns)
     ]
     if not layout.is_wide and sum(least) + 2 * len(columns) > out.width:
@@ -140,7 +141,7 @@ def _write_table(rows: Sequence[object], columns: Sequence[Column], empty: str) 
         return
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
     for width, (name, _) in zip(least, columns, strict=True):
-        table.add_column(name, min_width=width, no_wrap=layout.is_wide or name in ("Last used", "Until", "When"))
+        table.add_column(say(name), min_width=width, no_wrap=layout.is_wide or name in ("Last used", "Until", "When"))
     for line in cells:
         table.add_row(*line)
     (_endless() if layout.is_wide else out).print(table, crop=False)
@@ -153,9 +154,10 @@ def _endless() -> Console:
 
 def _write_records(cells: Sequence[Sequence[Text]], names: Sequence[str]) -> None:
     """Rows as paragraphs, for a terminal that is too narrow for a table."""
-    widest = max(map(len, names))
+    said = [say(name) for name in names]
+    widest = max(map(len, said))
     for line in cells:
-        for name, cell in zip(names, line, strict=True):
+        for name, cell in zip(said, line, strict=True):
             grid = Table.grid(padding=(0, 2))
             grid.add_column(width=widest, style="dim")
             grid.add_column()
@@ -167,7 +169,7 @@ def _write_records(cells: Sequence[Sequence[Text]], names: Sequence[str]) -> Non
 def _cell(value: object, column: str) -> Text:
     if column == "State" and isinstance(value, str):
         # States are words of the API; people read them as words.
-        value = value.replace("_", " ")
+        value = say(value.replace("_", " "))
     if isinstance(value, Text):
         return value
     if isinstance(value, datetime):
@@ -225,24 +227,24 @@ def end_day(at: datetime | None) -> str:
 def ago(at: datetime | None) -> str:
     """How many days ago."""
     if at is None:
-        return "never"
+        return say("never")
     days = (datetime.now(UTC) - at).days
-    return "today" if days < 1 else f"{days} d ago"
+    return say("today" if days < 1 else f"{days} d ago")
 
 
 def reach(value: int | None) -> str:
     """A reach as its word."""
-    return Reach(value).word if value else "–"
+    return say(Reach(value).word) if value else "–"
 
 
 def severity(value: int) -> Text:
     """A severity as its word, heavier the more it matters."""
-    return Text(Severity(value).word, style=_SEVERITY_STYLES[value])
+    return Text(say(Severity(value).word), style=_SEVERITY_STYLES[value])
 
 
 def sensitivity(value: int | None) -> str:
     """A sensitivity as its word."""
-    return SENSITIVITY_WORDS[value] if value else "–"
+    return say(SENSITIVITY_WORDS[value]) if value else "–"
 
 
 def short(ident: object) -> str:

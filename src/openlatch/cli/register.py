@@ -11,6 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
     ago,
@@ -152,20 +153,20 @@ def today(output: str) -> None:
 
 def _write_today(found: schemas.Today) -> None:
     counts = found.flags.by_severity
-    out.print(Text("Flags", style="bold"), ", ".join(f"{n} {word}" for word, n in reversed(counts.items())))
+    out.print(Text(say("Flags"), style="bold"), ", ".join(f"{n} {word}" for word, n in reversed(counts.items())))
     for flag in found.flags.worst:
         out.print("  ", severity(flag.severity), f" {flag.sentence}", sep="")
-    out.print(Text("To decide", style="bold"), f"{found.items_to_decide} items are yours")
+    out.print(Text(say("To decide"), style="bold"), f"{found.items_to_decide} items are yours")
     for row in found.rounds:
         out.print(f"  {row.name}: {row.decided} of {row.items} decided, due {day(row.due_at)}")
     if found.exposures.open:
         out.print(
-            Text("Open to outsiders", style="bold"),
+            Text(say("Open to outsiders"), style="bold"),
             f"{found.exposures.open} exposures, "
             f"{found.exposures.unjudged} not judged; anyone can change something by "
             f"{found.exposures.anyone_changes}",
         )
-    out.print(Text("Revocations", style="bold"), f"{found.revocations_going_on} going on")
+    out.print(Text(say("Revocations"), style="bold"), f"{found.revocations_going_on} going on")
     for revocation in found.revocations:
         out.print(
             f"  {revocation.title}: {revocation.state.replace('_', ' ')}, "

@@ -7,6 +7,8 @@ from collections.abc import Callable
 
 import click
 
+from openlatch.cli.language import say
+
 # Where a command of the program is now: its module and the words that call it.
 COMMANDS = {
     "who-can": ("access", "paths"),
@@ -31,7 +33,7 @@ def keep(group: click.Group, name: str, now: str) -> None:
 
 def _hinting(callback: Callable[..., object] | None, name: str, now: str) -> Callable[..., object]:
     def call(*args: object, **kwargs: object) -> object:
-        click.echo(f"“{name}” is called “openlatch {now}” now; the old name ends with the next release.", err=True)
+        click.echo(say(f"“{name}” is called “openlatch {now}” now; the old name ends with the next release."), err=True)
         assert callback is not None
         return callback(*args, **kwargs)
 

@@ -12,6 +12,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option
+from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
     day,
@@ -90,7 +91,7 @@ def _write_population(told: schemas.Population) -> None:
 def _warn(told: schemas.Population) -> None:
     if told.without_sign_in:
         names = ", ".join(one.name for one in told.without_sign_in) + (" and more" if told.more_without_sign_in else "")
-        click.echo(f"May be asked, and can’t sign in: {names}. Invite them: openlatch sign-in invite", err=True)
+        click.echo(say(f"May be asked, and can’t sign in: {names}. Invite them: openlatch sign-in invite"), err=True)
 
 
 def _write_round(found: schemas.RoundPage) -> None:

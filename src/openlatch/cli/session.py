@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from openlatch.cli.language import chosen, say
 from openlatch.client import CallFailed, Client
 from openlatch.core.day_words import EXAMPLES, EXAMPLES_OF_PAST, read_day
 from openlatch.core.time_windows import zone_of
@@ -75,7 +76,7 @@ def client() -> Client:
     saved = load()
     if not saved.token:
         raise NotSignedIn("Nobody is signed in.", "Sign in: openlatch login (or set OPENLATCH_TOKEN).")
-    return Client(saved.url, saved.token, patience=PATIENCE)
+    return Client(saved.url, saved.token, patience=PATIENCE, language=chosen())
 
 
 @functools.cache
@@ -198,9 +199,9 @@ def proving(service: Client, call: Callable[[], Answer]) -> Answer:
         if not error.problem.type.endswith(":proof-needed"):
             raise
         click.echo(error.detail, err=True)
-        password = click.prompt("Your password", hide_input=True, err=True)
+        password = click.prompt(say("Your password"), hide_input=True, err=True)
         code = click.prompt(
-            "Code of your second factor (empty if you have none)", default="", show_default=False, err=True
+            say("Code of your second factor (empty if you have none)"), default="", show_default=False, err=True
         )
         service.prove(password, code)
         return call()

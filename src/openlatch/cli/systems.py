@@ -7,9 +7,10 @@ from typing import Any
 import click
 
 from openlatch import schemas
-from openlatch.cli import imports, session
+from openlatch.cli import imports, language, session
 from openlatch.cli import settings as organisation_settings
 from openlatch.cli.consent import consent_options, go_on, only_preview
+from openlatch.cli.language import say
 from openlatch.cli.output import Column, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.core.vocabulary import TrialState
@@ -37,7 +38,7 @@ settings = organisation_settings.settings
 def set_up(url: str | None, password: str, **given: str) -> None:
     """Set up the first organisation, with you as its administrator."""
     address = url or session.load().url
-    with Client(address) as service:
+    with Client(address, language=language.chosen()) as service:
         service.set_up(schemas.SetUp(password=password, **given))
         token = service.make_token(given["address"], password)
     session.save(session.Saved(address, token.token, str(token.id), given["time_zone"]))
@@ -98,7 +99,7 @@ def system_add(
         if kind is not None:
             needs = next((one.needs_secret for one in service.adapters() if one.kind == kind), False)
             if needs and password is None:
-                password = click.prompt("Password", hide_input=True)
+                password = click.prompt(say("Password"), hide_input=True)
             trial = _trial(service, kind, given, password)
         if only_try:
             out.print(trial.answer if trial else "There is nothing to try by hand.", markup=False)

@@ -33,8 +33,9 @@ class AsyncClient:
         token: str = "",
         transport: httpx.AsyncBaseTransport | None = None,
         patience: float = PATIENCE,
+        language: str = "",
     ) -> None:
-        self._calls = Client.over(AsyncTransport(address, token, transport, patience))
+        self._calls = Client.over(AsyncTransport(address, token, transport, patience, language))
 
     async def __aenter__(self) -> Self:
         return self

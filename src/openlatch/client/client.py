@@ -63,13 +63,19 @@ class Client(
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers. Where the service is
-    busy and says for how long, a call is sent again, as long as that is within ``patience`` seconds in all.
+    busy and says for how long, a call is sent again, as long as that is within ``patience`` seconds in all. Sentences
+    are in ``language``, a code like de, where the service speaks it, else in English.
     """
 
     def __init__(
-        self, address: str, token: str = "", transport: httpx.BaseTransport | None = None, patience: float = PATIENCE
+        self,
+        address: str,
+        token: str = "",
+        transport: httpx.BaseTransport | None = None,
+        patience: float = PATIENCE,
+        language: str = "",
     ) -> None:
-        self._transport = Transport(address, token, transport, patience)
+        self._transport = Transport(address, token, transport, patience, language)
 
     @classmethod
     def over(cls, transport: Transport) -> Self:

@@ -70,10 +70,15 @@ class Transport:
     """
 
     def __init__(
-        self, address: str, token: str = "", transport: httpx.BaseTransport | None = None, patience: float = PATIENCE
+        self,
+        address: str,
+        token: str = "",
+        transport: httpx.BaseTransport | None = None,
+        patience: float = PATIENCE,
+        language: str = "",
     ) -> None:
         self.patience = patience
-        self._http = httpx.Client(transport=transport, **_settings(address, token))
+        self._http = httpx.Client(transport=transport, **_settings(address, token, language))
 
     def close(self) -> None:
         """Give the connections back."""
@@ -165,9 +170,10 @@ class AsyncTransport(Transport):
         token: str = "",
         transport: httpx.AsyncBaseTransport | None = None,
         patience: float = PATIENCE,
+        language: str = "",
     ) -> None:
         self.patience = patience
-        self._async = httpx.AsyncClient(transport=transport, **_settings(address, token))
+        self._async = httpx.AsyncClient(transport=transport, **_settings(address, token, language))
 
     def close(self) -> None:
         """Give the connections back."""
@@ -197,10 +203,12 @@ class AsyncTransport(Transport):
         return self._async.base_url
 
 
-def _settings(address: str, token: str) -> JsonObject:
+def _settings(address: str, token: str, language: str) -> JsonObject:
     headers = {"Accept": "application/json", "User-Agent": "openlatch"}
     if token:
         headers["Authorization"] = f"Bearer {token}"
+    if language:
+        headers["Accept-Language"] = language
     return {"base_url": address, "headers": headers, "timeout": 60, "verify": trusted()}
 
 

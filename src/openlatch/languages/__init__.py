@@ -4,3 +4,5 @@ Everything is said in English, in the place where it is known, and some of it is
 Another language is put on last, where an answer or a mail leaves the service: the sentence is found again in the
 catalogue of the language (gettext), and what it names is taken over as it is. What the catalogue lacks stays English.
 """
+
+ENGLISH = "en"

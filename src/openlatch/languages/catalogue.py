@@ -16,7 +16,8 @@ from babel.dates import format_date, format_datetime
 from babel.messages.pofile import read_po
 from babel.numbers import format_decimal
 
-ENGLISH = "en"
+from openlatch.languages import ENGLISH
+
 # Flags of sentences in the file with few words of their own: their parts have to be phrases that it has too, or they
 # can be any names.
 OF_PHRASES, OF_NAMES = "of-phrases", "of-names"
@@ -42,7 +43,7 @@ _NO_NAME = re.compile(r"(^| )(the|of|and|is|it|be|what|that|not|no|been|there|wi
 # Longer texts are documents; what is named within what is named is at most this deep; so many phrases are in one text.
 _LONGEST, _DEEPEST, _MOST_PHRASES = 2000, 3, 20
 # So many sentences are tried for one text, which somebody may have made up to keep this busy.
-_MOST_TRIES = 3000
+_MOST_TRIES = 20_000
 
 
 class Sentence(NamedTuple):
@@ -116,6 +117,11 @@ class Pattern:
         if counts or OF_NAMES in self.flags or "“" in given or self.pieces[0][:1] in (" ", ",", ";"):
             return False
         return len(self.words) + 2 * any(mark in given for mark in ":(") < (2 if self.pieces[0] else 3)
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether enough of it is given to be sure of it, whatever its parts read like."""
+        return len(self.words) > (1 if OF_NAMES in self.flags else 2) or "“" in "".join(self.pieces)
 
     def matches(self, text: str) -> Iterator[list[str]]:
         """What the parts are in a text, by the first and by the last places of the pieces; nothing when it is another
@@ -243,6 +249,8 @@ class _Text:
 
         The more of a sentence is given, the surer it is the one that is meant.
         """
+        if self._tries > _MOST_TRIES:
+            return None
         variants = list(_variants(text))
         whole = next((it for one, *_ in variants if (it := self._catalogue.whole.get(one)) is not None), None)
         if whole is not None:
@@ -255,12 +263,12 @@ class _Text:
         ]
         best: Filled | None = None
         for pattern, one in sorted(candidates, key=lambda it: (-it[0].length, it[0].pieces)):
-            if best is not None and best.is_sure and pattern.length < best.length:
+            self._tries += 1
+            if self._tries > _MOST_TRIES or (best is not None and best.is_sure and pattern.length < best.length):
                 break
             # Where a piece stands twice, it may be the first or the last that counts.
             for parts in pattern.matches(one):
-                self._tries += 1
-                filled = self._filled(pattern, parts, depth) if self._tries < _MOST_TRIES else None
+                filled = self._filled(pattern, parts, depth)
                 best = max((it for it in (best, filled) if it is not None), default=None)
         return best and best._replace(said=_as_written(text, best.said))
 
@@ -279,7 +287,8 @@ class _Text:
                 is_sure = is_sure and (not _NO_NAME.search(one) if told is None else told.is_sure)
                 if told is None and OF_PHRASES in pattern.flags and not _FIGURES.fullmatch(one):
                     return None
-        if pattern.is_weak and not (is_sure and known):
+        is_clear = is_sure or pattern.is_plain
+        if not is_clear or (pattern.is_weak and not (is_sure and known)):
             return None
         return Filled(is_sure, pattern.length, known, _PART.sub(lambda part: said.get(part[1], ""), pattern.meaning))
 

@@ -17,7 +17,7 @@ from babel.messages.pofile import read_po
 
 ROOT = Path(__file__).parents[1]
 # Where sentences are made that somebody reads; what else is said is read by programs and in logs.
-ROOMS = ("adapters", "api", "core", "service", "store", "errors.py", "retry_after.py")
+ROOMS = ("adapters", "api", "cli", "client", "core", "service", "store", "errors.py", "retry_after.py")
 # Not for people: statements, what is written for developers, and the files that come as they are.
 _APART = re.compile(
     r"/(migrations|built|docs|tables)/|/store/(flags|access|trends|reviews)/|/store/lists/(?!engine)"
@@ -58,9 +58,10 @@ def _of_module(tree: ast.Module) -> Iterator[tuple[int, str]]:
     for node in ast.walk(tree):
         if id(node) in silent:
             continue
-        if isinstance(node, ast.FunctionDef) and any(_rule(one) for one in node.decorator_list):
-            # What a rule is about is the docstring of its condition.
-            yield node.lineno, " ".join((ast.get_docstring(node) or "").split())
+        if isinstance(node, ast.FunctionDef) and any(_speaks(one) for one in node.decorator_list):
+            # What a rule is about, and the help of a command, are docstrings.
+            for paragraph in filter(None, (ast.get_docstring(node) or "").split("\n\n")):
+                yield node.lineno, " ".join(paragraph.split())
         if isinstance(node, ast.Call) and _named(node.func).endswith("counted"):
             yield from ((node.lineno, text) for text in _counted(node))
         if isinstance(node, ast.JoinedStr | ast.BinOp) or (isinstance(node, ast.Constant) and type(node.value) is str):
@@ -96,8 +97,9 @@ def _silent(tree: ast.Module) -> set[int]:
     return found
 
 
-def _rule(decorator: ast.expr) -> bool:
-    return isinstance(decorator, ast.Call) and _named(decorator.func).endswith(".rule")
+def _speaks(decorator: ast.expr) -> bool:
+    called = _named(decorator.func) if isinstance(decorator, ast.Call) else ""
+    return called.endswith(".rule") or re.search(r"(^|\.)(command|group)$", called) is not None
 
 
 def _named(node: ast.AST) -> str:

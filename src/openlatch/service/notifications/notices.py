@@ -23,7 +23,8 @@ from openlatch.core.access.paths import everyone_reaching
 from openlatch.core.retries import wait_after
 from openlatch.core.vocabulary import HolderKind, MailState, Reach
 from openlatch.json_values import JsonObject
-from openlatch.languages.catalogue import ENGLISH, Catalogue, catalogue_of
+from openlatch.languages import ENGLISH
+from openlatch.languages.catalogue import Catalogue, catalogue_of
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.database import alone

@@ -1,0 +1,98 @@
+"""The language of the command line: the terminal's, unless OPENLATCH_LANGUAGE names another.
+
+What the program says is written in English where it is said, and put into the language last, as the service does it.
+Names of commands, options, columns and states are the same in every language: they are typed, and read by programs.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from typing import Any
+
+import click
+from rich.console import Console
+
+from openlatch.languages import ENGLISH
+
+# As POSIX looks for the language of messages, after our own.
+_VARIABLES = ("OPENLATCH_LANGUAGE", "LC_ALL", "LC_MESSAGES", "LANG")
+
+
+def chosen() -> str:
+    """The code of the language that is asked for, whether it is spoken or not; English for the locale C."""
+    asked = next((held for name in _VARIABLES if (held := os.environ.get(name))), ENGLISH)
+    code = asked.replace("-", "_").partition("_")[0].partition(".")[0].lower()
+    return ENGLISH if code in ("", "c", "posix") else code
+
+
+def say(text: str) -> str:
+    """A text of the program in the language that is asked for; English where there is none."""
+    language = chosen()
+    if language == ENGLISH:
+        return text
+    # Reading a catalogue takes a quarter of a second, which English is spared.
+    from openlatch.languages.catalogue import catalogue_of
+
+    catalogue = catalogue_of(language)
+    if catalogue is None:
+        return text
+    lead, body = text[: len(text) - len(text.lstrip(" \n"))], text.strip(" \n")
+    tail = text[len(lead) + len(body) :]
+    return catalogue.say(text) if catalogue.knows(text) else f"{lead}{catalogue.say(body)}{tail}"
+
+
+class Speaker(Console):
+    """A terminal that is written to in the language that is asked for."""
+
+    def print(self, *objects: Any, **more: Any) -> None:
+        """Print; texts of the program are translated, and what is made of cells and names is not."""
+        super().print(*(say(one) if isinstance(one, str) else one for one in objects), **more)
+
+
+class Formatter(click.HelpFormatter):
+    """Help in the language that is asked for."""
+
+    def write_usage(self, prog: str, args: str = "", prefix: str | None = None) -> None:
+        """The first line."""
+        super().write_usage(prog, args, say("Usage: ") if prefix is None else prefix)
+
+    def write_heading(self, heading: str) -> None:
+        """The heading of a list."""
+        super().write_heading(say(heading))
+
+    def write_text(self, text: str) -> None:
+        """Paragraphs, each of which is a text by itself."""
+        super().write_text("\n\n".join(say(" ".join(one.split())) for one in text.split("\n\n")))
+
+    def write_dl(self, rows: Iterable[tuple[str, str]], col_max: int = 30, col_spacing: int = 2) -> None:
+        """A list of commands or options; behind the help of an option stands its default."""
+        super().write_dl([(name, _entry(told)) for name, told in rows], col_max, col_spacing)
+
+
+def _entry(told: str) -> str:
+    """An entry of a list: help that is cut off, or is the first of several sentences, is so in the other language."""
+    told, cut, default = told.partition("  [")
+    said = say(told)
+    if told and (said == told or told.endswith("...")):
+        from openlatch.languages.catalogue import catalogue_of
+
+        catalogue = catalogue_of(chosen())
+        begun = told.removesuffix("...")
+        whole = next((one for one in catalogue.whole if one.startswith(begun)), "") if catalogue else ""
+        if whole and told.endswith("..."):
+            said = say(whole)[: len(told)].rsplit(" ", 1)[0].rstrip(",;:") + "..."
+        elif whole:
+            said = say(whole).partition(". ")[0].removesuffix(".") + "."
+    return f"{said}{cut}{default}"
+
+
+def show(error: click.ClickException) -> None:
+    """What does not fit the command line, on standard error."""
+    if chosen() == ENGLISH:
+        error.show()
+        return
+    if isinstance(error, click.UsageError) and error.ctx is not None:
+        click.echo(error.ctx.get_usage(), err=True)
+        click.echo(say(f"Try '{error.ctx.command_path} --help' for help."), err=True)
+    click.echo(say(f"Error: {error.format_message()}"), err=True)
