@@ -33,6 +33,7 @@ def run(program: Program, stack: Demo, tokens: dict[str, str], tmp_path: Path) -
         "OPENLATCH_TOKEN": tokens["administrator"],
         "XDG_CONFIG_HOME": str(tmp_path),
         "COLUMNS": "160",
+        "OPENLATCH_LANGUAGE": "en",
     }
 
     def go(*arguments: str, given: str = "", **changed: str) -> subprocess.CompletedProcess[str]:

@@ -15,7 +15,12 @@ from openlatch.json_values import JsonObject, JsonView
 
 class AsyncClient:
     def __init__(
-        self, address: str, token: str = "", transport: httpx.AsyncBaseTransport | None = None, patience: float = 30.0
+        self,
+        address: str,
+        token: str = "",
+        transport: httpx.AsyncBaseTransport | None = None,
+        patience: float = 30.0,
+        language: str = "",
     ) -> None: ...
     async def __aenter__(self) -> Self: ...
     async def __aexit__(
