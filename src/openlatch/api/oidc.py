@@ -14,6 +14,7 @@ from uuid import UUID
 
 from flask import Blueprint, Response, request
 
+from openlatch.api import reader
 from openlatch.api.routes.identity import set_cookies
 from openlatch.api.routing import COOKIE, origin, the_service
 from openlatch.errors import OpenLatchError
@@ -90,10 +91,11 @@ def logout() -> Response:
 
 
 def _page(title: str, words: str, address: str, label: str, goes_on: bool = False) -> Response:
-    """A small page without scripts; one that goes on does so by itself."""
+    """A small page without scripts, in its reader's language; one that goes on does so by itself."""
+    title, words, label = map(reader.say, (title, words, label))
     refresh = f'<meta http-equiv="refresh" content="0;url={escape(address)}">' if goes_on else ""
     body = (
-        f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(title)} – Open Latch</title>'
+        f'<!doctype html><html lang="{reader.language()}"><head><meta charset="utf-8"><title>{escape(title)} – Open Latch</title>'
         f'<meta name="viewport" content="width=device-width">{refresh}</head><body><main><h1>{escape(title)}</h1>'
         f'<p>{escape(words)}</p><p><a href="{escape(address)}">{escape(label)}</a></p></main></body></html>'
     )

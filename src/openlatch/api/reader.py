@@ -22,6 +22,12 @@ def language() -> str:
     return next((one for one in (request.cookies.get(LANGUAGE_COOKIE), *asked) if one in known()), ENGLISH)
 
 
+def say(text: str) -> str:
+    """A text of the service in the reader's language."""
+    catalogue = catalogue_of(language())
+    return text if catalogue is None else catalogue.say(text)
+
+
 def in_their_language(response: Response, model: type[BaseModel] | None) -> Response:
     """The answer with what it says in its reader's language; what people wrote, and what is no JSON, stays as it is."""
     if model is None or response.mimetype not in _JSON or response.is_streamed:

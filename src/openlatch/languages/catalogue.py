@@ -167,14 +167,15 @@ class Catalogue:
         for pattern in patterns:
             self._by_word[min(pattern.whole_words, key=lambda word: (seldom[word], word), default="")].append(pattern)
         self._said = lru_cache(maxsize=20_000)(lambda text: _Text(self).said(text))
+        self._partly_said = lru_cache(maxsize=5_000)(lambda text: _Text(self).as_far_as_known(text))
 
     def say(self, text: str) -> str:
         """A text of the service in this language; English where the catalogue lacks it."""
-        return (self._said(text) or _Text(self).as_far_as_known(text)) if 0 < len(text) <= _LONGEST else text
+        return (self._said(text) or self._partly_said(text)) if 0 < len(text) <= _LONGEST else text
 
     def knows(self, text: str) -> bool:
         """Whether all of a text is in the catalogue."""
-        return self._said(text) is not None
+        return bool(text) and len(text) <= _LONGEST and self._said(text) is not None
 
     def candidates(self, text: str) -> set[Pattern]:
         """The sentences that a text may be: they have a word of it that few others have."""
