@@ -95,7 +95,8 @@ def _page(title: str, words: str, address: str, label: str, goes_on: bool = Fals
     title, words, label = map(reader.say, (title, words, label))
     refresh = f'<meta http-equiv="refresh" content="0;url={escape(address)}">' if goes_on else ""
     body = (
-        f'<!doctype html><html lang="{reader.language()}"><head><meta charset="utf-8"><title>{escape(title)} – Open Latch</title>'
+        f'<!doctype html><html lang="{reader.language()}"><head><meta charset="utf-8">'
+        f"<title>{escape(title)} – Open Latch</title>"
         f'<meta name="viewport" content="width=device-width">{refresh}</head><body><main><h1>{escape(title)}</h1>'
         f'<p>{escape(words)}</p><p><a href="{escape(address)}">{escape(label)}</a></p></main></body></html>'
     )
