@@ -19,6 +19,8 @@ def test_help_lists_and_refusals_are_in_the_language_of_the_terminal(run: Run) -
     flags = run("flag", "list", "-n", "2", "--filter", 'rule eq "holder_left"', OPENLATCH_LANGUAGE="de").stdout
     assert ("Schwere" in flags, "Zustand" in flags) == (True, True)
     assert "gegangen und hat noch „" in flags
+    one = run("flag", "list", "-n", "1", "--columns", "Schwere,State", OPENLATCH_LANGUAGE="de").stdout.split()
+    assert one[:2] == ["Schwere", "Zustand"]
     refused = run("account", "show", "No such account", OPENLATCH_LANGUAGE="de")
     assert (refused.returncode, refused.stderr.splitlines()[0].startswith("Ungültige Anfrage. ")) == (1, True)
     typed = run("frobnicate", OPENLATCH_LANGUAGE="de")

@@ -11,7 +11,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import language, renamed, session, settings
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.output import Column, moment, out, output_option, short, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -26,21 +26,21 @@ SIGN_INS: list[Column] = [
     ("Tokens", lambda r: r.tokens),
 ]
 INVITED: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Who", lambda r: r.person.name),
     ("Address", lambda r: r.address),
     ("Role", lambda r: r.role),
     ("Runs out", lambda r: moment(r.runs_out_at)),
 ]
 SESSIONS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Device", lambda r: r.device),
     ("From", lambda r: r.address),
     ("Last seen", lambda r: moment(r.last_seen_at)),
     ("", lambda r: "this one" if r.is_this else None),
 ]
 TOKENS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Name", lambda r: r.name),
     ("May", lambda r: r.scope),
     ("Last used", lambda r: moment(r.last_used_at)),

@@ -1,7 +1,7 @@
 """The language of the command line: the terminal's, unless OPENLATCH_LANGUAGE names another.
 
 What the program says is written in English where it is said, and put into the language last, as the service does it.
-Names of commands, options, columns and states are the same in every language: they are typed, and read by programs.
+Names of commands and options, JSON and CSV are the same in every language: they are typed, and read by programs.
 """
 
 from __future__ import annotations

@@ -19,6 +19,7 @@ from openlatch.cli.output import (
     out,
     output_option,
     proof,
+    short,
     show_one,
     show_rows,
     table_options,
@@ -29,14 +30,14 @@ from openlatch.core.revocations.proof import in_words
 from openlatch.json_values import JsonObject
 
 DRIFT: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Drift", lambda r: _drift(r)),
     ("What", lambda r: f"{r.holder.name} on {r.account.name} ({r.system.name})"),
     ("Recorded", lambda r: r.level if r.recorded else None),
     ("In the system", lambda r: r.shown_level or (r.level if not r.missing_since else None)),
 ]
 DOUBTS: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Login", lambda r: r.login),
     ("System", lambda r: r.system.name),
     ("Called", lambda r: r.called),

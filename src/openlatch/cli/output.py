@@ -104,10 +104,12 @@ def show_rows(rows: Iterable[BaseModel], columns: Sequence[Column], output: str,
 
 def _chosen(columns: Sequence[Column]) -> Sequence[Column]:
     """The columns that were asked for, in that order; all when none were. BadInput for an unknown one."""
-    by_name = {name.lower(): (name, value) for name, value in columns}
+    by_name = {called.lower(): (name, value) for name, value in columns for called in (say(name), name)}
     unknown = [name for name in layout.columns if name not in by_name]
     if unknown:
-        raise BadInput(f"There is no column {unknown[0]!r}.", f"Use: --columns {','.join(name for name, _ in columns)}")
+        raise BadInput(
+            f"There is no column {unknown[0]!r}.", f"Use: --columns {','.join(say(name) for name, _ in columns)}"
+        )
     return [by_name[name] for name in layout.columns] or columns
 
 

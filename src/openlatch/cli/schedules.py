@@ -12,7 +12,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.consent import only_preview, preview_option
-from openlatch.cli.output import Column, Command, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, Command, moment, out, output_option, short, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -24,7 +24,7 @@ COVERS = ("grant", "link", "session", "exposure", "ownership", "latch", "accepta
 EVENTS = ("person_leaves", "person_moves", "app_grows", "more_sensitive", "emergency_ended")
 
 SCHEDULES: list[Column] = [
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
     ("Name", lambda r: r.name),
     ("Covers", lambda r: ", ".join(r.covers)),
     ("Filter", lambda r: r.scope or "all"),

@@ -12,7 +12,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.output import Column, out, output_option, short, show_one, show_rows, table_options
 from openlatch.cli.register import person
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -22,7 +22,7 @@ FOUND: list[Column] = [
     ("Kind", lambda r: r.kind),
     ("What", lambda r: r.label),
     ("More", lambda r: r.detail),
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
 ]
 FILTERS: list[Column] = [
     ("Name", lambda r: r.name),

@@ -89,6 +89,10 @@ def zone() -> ZoneInfo:
         return zone_of(service.me().organisation.time_zone)
 
 
+# The end of an id, as lists show it.
+_END = re.compile(r"[0-9a-f]{6,31}")
+
+
 def find(service: Client, kind: str, given: str) -> UUID:
     """The id of something given by id or by name. BadInput when no name fits, or several do."""
     try:
@@ -99,6 +103,8 @@ def find(service: Client, kind: str, given: str) -> UUID:
         raise BadInput(f"{given!r} is no id.", f"Name one of the {kind} by its id.")
     exact = json.dumps(given)
     rows: JsonList = service.list(kind, filter=f"name eq {exact}", limit=2).rows
+    if not rows and _END.fullmatch(given.lower()):
+        rows = service.list(kind, filter=f'id ew "{given.lower()}"', limit=6).rows
     if not rows:
         rows = service.list(kind, filter=f"name co {exact}", limit=6).rows
     if len(rows) == 1:
@@ -160,7 +166,7 @@ class Reference(click.ParamType[UUID]):
         except ValueError:
             pass
         with client() as service:
-            if not re.fullmatch(r"[0-9a-f]{6,31}", value.lower()):
+            if not _END.fullmatch(value.lower()):
                 if self.kind in _SINGULAR:
                     return find(service, self.kind, value)
                 self.fail(f"{value!r} is neither an id nor the end of one, as lists show it.", param, ctx)

@@ -7,7 +7,7 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.output import Column, moment, out, output_option, short, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -32,7 +32,7 @@ DELIVERIES: list[Column] = [
     ("Tries", lambda r: r.tries),
     ("Last answer", lambda r: r.answer),
     ("Next try", lambda r: moment(r.next_try_at)),
-    ("ID", lambda r: str(r.id)),
+    ("ID", lambda r: short(r.id)),
 ]
 
 
