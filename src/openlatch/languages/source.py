@@ -47,7 +47,7 @@ def texts(rooms: Iterable[str] = ROOMS) -> dict[str, str]:
     for room in rooms:
         place = ROOT / room
         for file in [place] if place.is_file() else sorted(place.rglob("*.py")):
-            if not _APART.search(file.as_posix()):
+            if not _APART.search(f"/{file.relative_to(ROOT).as_posix()}"):
                 for line, text in _of_module(ast.parse(file.read_text())):
                     found.setdefault(text, f"{file.relative_to(ROOT)}:{line}")
     return found
