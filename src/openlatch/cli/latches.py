@@ -270,7 +270,7 @@ def _write_mine(found: schemas.Mine) -> None:
         part = f", only {grant.part}" if grant.part else ""
         out.print(f"  {grant.account.name}: {grant.level}, {write_end(grant)}{part}; {idle_in_words(grant)}")
     for own in found.mine:
-        out.print(Text(f"Your {own.account.name} is reached by {len(own.holders)}", style="bold"))
+        out.print(Text(say(f"Your {own.account.name} is reached by {len(own.holders)}"), style="bold"))
         for holder in own.holders:
             out.print(f"  {holder.name}: {', '.join(holder.levels)} ({reach(holder.reach)}), {write_end(holder)}")
 

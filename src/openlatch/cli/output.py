@@ -217,8 +217,8 @@ def end(row: Ending) -> date | None:
 def write_end(row: Ending) -> str:
     """An end in words."""
     if row.last_day:
-        return f"to the end of {row.last_day}"
-    return f"until {moment(row.until)}" if row.until else "without an end"
+        return say(f"to the end of {row.last_day}")
+    return say(f"until {moment(row.until)}" if row.until else "without an end")
 
 
 def end_day(at: datetime | None) -> str:
