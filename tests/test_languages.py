@@ -80,6 +80,10 @@ def test_what_the_source_can_say_is_read_from_it() -> None:
             "Ines owns Desk, Desk holds “Read” on Mail",
             "Ines ist Eigentümer von Desk, Desk hat „Read“ auf Mail",
         ),
+        # A login can be called by a word of ours, and is still called so.
+        ("reviewer holds “Reader” on reviews", "reviewer hat „Reader“ auf reviews"),
+        # What is signed is left as it is, letter by letter.
+        ('{"size": 12, "said": "Revoke it."}', '{"size": 12, "said": "Revoke it."}'),
         # A sentence and a subject are one text, with a full stop and without.
         ("The password does not fit", "The password does not fit"),
         ("Trim it to an end date", "Kürzen Sie es auf ein Enddatum"),

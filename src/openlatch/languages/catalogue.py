@@ -34,6 +34,11 @@ _COUNTING = re.compile(r"n\d*")
 _OURS_IN_QUOTES = ("latch",)
 # What somebody wrote stands after a colon by these names.
 _THEIRS = ("reason", "strip", "rstrip", "question", "words", "said", "in_one_line")
+# Parts that are one word of ours: states, roles, reaches and the like. By other names a single word is a name.
+_OF_ONE_WORD = frozenset(
+    "state role before verdict reach word sensitivity severity how mode does said replace get article subject proof "
+    "decision ended_as fact_word share standing day when fitting capitalize".split()
+)
 # Where one sentence ends and the next begins.
 _BETWEEN = re.compile(r"(?<=[.!?]) (?=[A-Z“])")
 # How a clause begins that belongs to what is before it.
@@ -43,7 +48,7 @@ _NO_NAME = re.compile(r"(^| )(the|of|and|is|it|be|what|that|not|no|been|there|wi
 # Longer texts are documents; what is named within what is named is at most this deep; so many phrases are in one text.
 _LONGEST, _DEEPEST, _MOST_PHRASES = 2000, 3, 20
 # So many sentences are tried for one text, which somebody may have made up to keep this busy.
-_MOST_TRIES = 20_000
+_MOST_TRIES = 15_000
 
 
 class Sentence(NamedTuple):
@@ -171,7 +176,8 @@ class Catalogue:
 
     def say(self, text: str) -> str:
         """A text of the service in this language; English where the catalogue lacks it."""
-        return (self._said(text) or self._partly_said(text)) if 0 < len(text) <= _LONGEST else text
+        is_document = text.startswith(("{", "<"))
+        return text if is_document or not 0 < len(text) <= _LONGEST else self._said(text) or self._partly_said(text)
 
     def knows(self, text: str) -> bool:
         """Whether all of a text is in the catalogue."""
@@ -228,7 +234,7 @@ class _Text:
         while at < len(ones):
             for until in range(at + 1, len(ones) + 1):
                 one = between.join(ones[at:until])
-                is_part = until - at < len(ones) and not (at and _CLAUSE.match(one))
+                is_part = " " in one and until - at < len(ones) and not (at and _CLAUSE.match(one))
                 said = self._alike(one, depth) if is_part else None
                 if said is not None:
                     found.append(said)
@@ -282,7 +288,9 @@ class _Text:
                 said |= dict.fromkeys(names, "") | {names[0]: part}
                 continue
             for name, one in zip(names, self._apart(part, len(names), depth), strict=True):
-                told = self._part(one, depth + 1, OF_PHRASES in pattern.flags)
+                told = self._part(
+                    one, depth + 1, OF_PHRASES in pattern.flags, name.rstrip("0123456789") in _OF_ONE_WORD
+                )
                 said[name] = one if told is None else told.said
                 known += told is not None
                 is_sure = is_sure and (not _NO_NAME.search(one) if told is None else told.is_sure)
@@ -303,16 +311,17 @@ class _Text:
                     return [text[:at], later, *[""] * (count - 2)]
         return [text, *[""] * (count - 1)]
 
-    def _part(self, text: str, depth: int, is_phrase: bool) -> Filled | None:
+    def _part(self, text: str, depth: int, is_phrase: bool, is_word: bool) -> Filled | None:
         """What a sentence names: a day, a count or a phrase of ours in this language; None for all else.
 
-        What begins with a capital and has no end is taken for a name, unless only a phrase can be there.
+        What begins with a capital and has no end is taken for a name, unless only a phrase can be there. So is a
+        single word, unless only a state, a role or the like can be there: a login can be called "reviewer".
         """
         told = _day(text, self._catalogue.locale) or _count(text, self._catalogue.locale)
         if told:
             return Filled(True, len(text), 0, told)
         is_ours = text in self._catalogue.whole or f"{text}." in self._catalogue.whole
-        is_name = is_ours and text[:1].isupper() and not text.endswith(".")
+        is_name = is_ours and ((text[:1].isupper() and not text.endswith(".")) or (" " not in text and not is_word))
         return self._found(text, depth) if text and (is_phrase or not is_name) else None
 
 
