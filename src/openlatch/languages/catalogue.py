@@ -36,7 +36,23 @@ _OURS_IN_QUOTES = ("latch",)
 _THEIRS = ("reason", "strip", "rstrip", "question", "words", "said", "in_one_line")
 # Parts that are one word of ours: states, roles, reaches and the like. By other names a single word is a name.
 _OF_ONE_WORD = frozenset(
-    ["state", "role", "before", "verdict", "reach", "word", "sensitivity", "severity", "how", "mode", "does", "said", "replace", "get", "article", "subject", "proof", "decision", "ended_as", "fact_word", "share", "standing", "day", "when", "fitting", "capitalize"]
+    {
+        *(
+            "state",
+            "role",
+            "before",
+            "verdict",
+            "reach",
+            "word",
+            "sensitivity",
+            "severity",
+            "how",
+            "mode",
+            "does",
+            "said",
+        ),
+        *("replace", "get", "article", "subject", "proof", "decision", "ended_as", "standing", "day", "first", "last"),
+    }
 )
 # Where one sentence ends and the next begins.
 _BETWEEN = re.compile(r"(?<=[.!?]) (?=[A-Z“])")
