@@ -14,6 +14,7 @@ from sqlalchemy import (
     String,
     Uuid,
     and_,
+    any_,
     bindparam,
     cast,
     func,
@@ -246,8 +247,14 @@ def _around(table: type[Grant | Flag], named: Named) -> ColumnElement[bool]:
     ]
     held = select(union_all(*(select(one.subquery()) for one in holders)).subquery().c[0])
     ways = ((table.holder_id, held), (table.account_id, select(named.accounts.c.id).limit(MOST_AROUND)))
-    found = [select(table.id).where(column.in_(some)).limit(MOST_OF_AROUND) for column, some in ways]
-    return table.id.in_(select(union_all(*(select(one.subquery()) for one in found)).subquery().c[0]))
+    found = [select(table.id).where(_one_of(column, some)).limit(MOST_OF_AROUND) for column, some in ways]
+    return _one_of(table.id, select(union_all(*(select(one.subquery()) for one in found)).subquery().c[0]))
+
+
+def _one_of(column: AnyColumn, ids: AnySelect) -> ColumnElement[bool]:
+    """As an array: of rows the server would expect a share of the table, and read all of what is joined with it."""
+    found: ColumnElement[bool] = column == any_(func.array(ids.scalar_subquery()))
+    return found
 
 
 ORDER = ("people", "accounts", "apps", "teams", "grants", "flags", "rounds", "systems")

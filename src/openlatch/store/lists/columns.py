@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TypedDict, Unpack
 
 from sqlalchemy import ARRAY, ColumnElement, Date, Interval, Select, Time, all_, any_, bindparam, case, cast, func, text
 
 from openlatch.core.filters import Kind
 from openlatch.store.lists.engine import Column
 from openlatch.store.sql_types import AnyColumn, AnyTable, Expression
+
+
+class Use(TypedDict, total=False):
+    """How a column may be used, where it differs from others of its kind."""
+
+    shown: bool
+    filtered: bool
+    sorted: bool
+    nullable: bool
 
 
 def among(column: AnyColumn, ids: Iterable[object]) -> ColumnElement[bool]:
@@ -34,19 +44,19 @@ def id_column(expression: Expression, sentence: str = "Its id.", nullable: bool 
     return Column(expression, Kind.ID, sentence, nullable=nullable)
 
 
-def text_column(expression: Expression, sentence: str, **use: bool) -> Column:
+def text_column(expression: Expression, sentence: str, **use: Unpack[Use]) -> Column:
     """Text that can be searched."""
     return Column(expression, Kind.TEXT, sentence, **use)
 
 
-def word_column(expression: Expression, sentence: str, **use: bool) -> Column:
+def word_column(expression: Expression, sentence: str, **use: Unpack[Use]) -> Column:
     """One of a few words."""
     return Column(expression, Kind.WORD, sentence, **use)
 
 
-def time_column(expression: Expression, sentence: str, **use: bool) -> Column:
+def time_column(expression: Expression, sentence: str, nullable: bool = True) -> Column:
     """An instant, to sort by."""
-    return Column(expression, Kind.TIME, sentence, sorted=True, **use)
+    return Column(expression, Kind.TIME, sentence, sorted=True, nullable=nullable)
 
 
 def last_day_column(until: object, zone: object) -> Column:
@@ -62,9 +72,9 @@ def ends_on_column(at: object, zone: object) -> Column:
     return Column(cast(func.timezone(zone, before), Date), Kind.TEXT, "", filtered=False)
 
 
-def number_column(expression: Expression, sentence: str, **use: bool) -> Column:
+def number_column(expression: Expression, sentence: str, nullable: bool = False) -> Column:
     """A number, to sort by."""
-    return Column(expression, Kind.NUMBER, sentence, sorted=True, **{"nullable": False, **use})
+    return Column(expression, Kind.NUMBER, sentence, sorted=True, nullable=nullable)
 
 
 def truth_column(expression: Expression, sentence: str) -> Column:

@@ -10,7 +10,7 @@ import base64
 import binascii
 import json
 import operator as operators
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
@@ -24,6 +24,7 @@ from sqlalchemy import (
     String,
     Text,
     and_,
+    any_,
     bindparam,
     cast,
     func,
@@ -66,7 +67,10 @@ Row = SqlRow
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """A column: its SQL, what it holds, what it means, and how it may be used."""
+    """A column: its SQL, what it holds, what it means, and how it may be used.
+
+    ``equals`` finds a value in another way than by ``expression``, where the server can estimate that better.
+    """
 
     expression: AnyColumn
     kind: Kind
@@ -75,6 +79,7 @@ class Column:
     filtered: bool = True
     sorted: bool = False
     nullable: bool = True
+    equals: Callable[[str], ColumnElement[bool]] | None = field(default=None, kw_only=True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,22 +148,25 @@ class Listing:
         """A page of visible rows. BadInput for an invalid sort, limit or cursor."""
         if not 1 <= query.limit <= MOST:
             raise BadInput(f"limit is {query.limit}.", f"Use 1 to {MOST}.", {"limit": "out of range"})
-        wanted = self._conditions(query, visible)
-        statement = self._rows().where(*wanted)
         name, descending = self._sort(query.sort or self.default_sort)
-        column = self.columns[name]
+        column, ident = self.columns[name], self.columns["id"].expression
+        wanted = self._conditions(query, visible)
         if query.cursor:
-            statement = statement.where(
-                self._after(column, descending, _decode(query.cursor, query.sort, column.kind, self.columns["id"].kind))
-            )
-        key, ident = column.expression, self.columns["id"].expression
+            after = _decode(query.cursor, query.sort, column.kind, self.columns["id"].kind)
+            wanted.append(self._after(column, descending, after))
+        key = column.expression
         order = [key.desc() if descending else key.asc(), ident.desc() if descending else ident.asc()]
         if column.nullable:
             order[0] = order[0].nulls_last()
         # Written into the statement: to the server a page of an unknown length is a tenth of everything, and it would
         # make a new plan each time, which takes it longer than all the rest.
         most: BindParameter[int] = bindparam("most", query.limit + 1, literal_execute=True)
-        found = db.execute(statement.order_by(*order).limit(most)).mappings().all()
+        source = self._source(self._used(query) | {name})
+        if source is not self.source:
+            # The server would work out what is shown of every match before it takes the first of them.
+            picked = select(ident).select_from(source).where(*wanted).order_by(*order).limit(most)
+            wanted = [ident == any_(func.array(picked.correlate(None).scalar_subquery()))]
+        found = db.execute(self._rows().where(*wanted).order_by(*order).limit(most)).mappings().all()
         flat = [dict(row) for row in found[: query.limit]]
         more = len(found) > query.limit
         following = _encode(query.sort, flat[-1][name], flat[-1]["id"]) if more else ""
@@ -187,7 +195,7 @@ class Listing:
         """
         require_attribute(attribute, self.attributes)
         held = self.columns[attribute].expression
-        source = self.source if self.lean is None or attribute in self.heavy else self.lean
+        source = self._source({attribute})
         asked = [held.is_not(None), *visible, *([_like(cast(held, Text), words, "%", "%")] if words else [])]
         some = (
             select(cast(held, Text).label("value")).select_from(source).where(*asked).limit(MOST_LOOKED_AT).subquery()
@@ -200,10 +208,16 @@ class Listing:
         return self._ids(ListQuery(filter=text), visible)
 
     def _ids(self, query: ListQuery, visible: Sequence[ColumnElement[bool]]) -> Select[UUID]:
-        used = self.names(query.filter)
-        used |= set(self.searched) if query.search.strip() else set()
-        source = self.source if self.lean is None or used & self.heavy else self.lean
+        source = self._source(self._used(query))
         return select(self.columns["id"].expression).select_from(source).where(*self._conditions(query, visible))
+
+    def _used(self, query: ListQuery) -> set[str]:
+        """The columns that rows are found by."""
+        return self.names(query.filter) | (set(self.searched) if query.search.strip() else set())
+
+    def _source(self, used: set[str]) -> FromClause:
+        """What to read for some columns: not more than they need."""
+        return self.source if self.lean is None or used & self.heavy else self.lean
 
     def _rows(self) -> AnySelect:
         shown = [c.expression.label(name) for name, c in self.columns.items() if c.shown]
@@ -267,6 +281,8 @@ def _compare(column: Column, operator: Operator, value: JsonValue) -> ColumnElem
         held, value = func.lower(held), value.lower()
     elif column.kind is Kind.WORD:
         value = value.lower()
+    if operator is Operator.EQ and column.equals:
+        return column.equals(value)
     match operator:
         case Operator.CO:
             return _like(held, value, "%", "%")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import ColumnElement, and_, case, func, literal, null, select
+from sqlalchemy import ColumnElement, and_, case, func, literal, null, or_, select
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
@@ -89,6 +89,22 @@ def organisation_zone(table: AnyTable) -> ColumnElement[str]:
     return of.scalar_subquery()
 
 
+# What was never in its system is not said to be active before it is given there.
+TO_BE_GIVEN = "to_be_given"
+to_be_given = and_(Grant.state == GrantState.ACTIVE, Grant.owed == Owed.GIVE, Grant.handle == {})
+
+
+def in_state(state: str) -> ColumnElement[bool]:
+    """The grants of which a state is said."""
+    if state == TO_BE_GIVEN:
+        return to_be_given
+    if state == GrantState.ACTIVE:
+        given = or_(Grant.owed.is_(None), Grant.owed != Owed.GIVE, Grant.handle != {})
+        return and_(Grant.state == state, given)
+    found: ColumnElement[bool] = Grant.state == state
+    return found
+
+
 _grants = (
     Grant.__table__.join(Account, Account.id == Grant.account_id)
     .join(System, System.id == Account.system_id)
@@ -103,13 +119,11 @@ GRANTS = Listing(
     _grants.join(terms, literal(True)),
     {
         "id": id_column(Grant.id),
-        "state": word_column(
-            # What was never in its system is not said to be active before it is given there.
-            case(
-                (and_(Grant.state == GrantState.ACTIVE, Grant.owed == Owed.GIVE, Grant.handle == {}), "to_be_given"),
-                else_=Grant.state,
-            ),
+        "state": Column(
+            case((to_be_given, TO_BE_GIVEN), else_=Grant.state),
+            Kind.WORD,
             "pending, to_be_given (accepted, and not yet in its system), active, suspended, revoking or ended.",
+            equals=in_state,
         ),
         "ended_as": word_column(Grant.ended_as, "How it ended."),
         "ended_at": time_column(Grant.ended_at, "When it ended."),

@@ -8,8 +8,8 @@ from alembic import op
 def create_index(name: str, table: str, columns: list[str]) -> None:
     """Make an index while others write to the table; an unfinished one of an earlier try is made anew.
 
-    It has to be all that its migration does: what came before it would be committed without the version, and be tried
-    twice after a failure.
+    A migration that makes or drops one does nothing else: what came before would be committed without the version, and
+    be tried twice after a failure.
     """
     with op.get_context().autocommit_block():
         op.execute(f'drop index concurrently if exists "{name}"')

@@ -77,9 +77,9 @@ class Flag(Owned, Base):
             postgresql_where=text("state <> 'cleared'"),
         ),
         Index("ix_flags_score", "organisation_id", "state", "score", "id"),
-        Index("ix_flags_subject_id", "subject_id"),
-        Index("ix_flags_account_id", "account_id"),
-        Index("ix_flags_holder_id", "holder_id"),
+        Index("ix_flags_subject_id_state", "subject_id", "organisation_id", "state"),
+        Index("ix_flags_account_id_state", "account_id", "organisation_id", "state"),
+        Index("ix_flags_holder_id_state", "holder_id", "organisation_id", "state"),
     )
 
     rule: Mapped[str]
