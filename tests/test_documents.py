@@ -83,4 +83,4 @@ def test_manual_pages_say_what_help_says(tmp_path: Path) -> None:
     assert ".SS openlatch grant end [OPTIONS] [GRANTS]..." in pages["openlatch-grant.1"]
     for text in pages.values():
         starts = {line.split()[0] for line in text.splitlines() if line.startswith((".", "'"))}
-        assert starts <= {".TH", ".SH", ".SS", ".TP", ".B"}
+        assert starts <= {".TH", ".SH", ".SS", ".TP", ".PP", ".B"}

@@ -147,7 +147,7 @@ def test_a_refusal_is_in_their_language_too_and_a_repeated_call_in_each(browser:
     refused = browser.post("/offers", json={"account": "x"}, headers=GERMAN)
     assert refused.json()["title"] == "Ungültige Anfrage"
     assert refused.json()["remedy"] == "Sehen Sie sich die genannten Felder an."
-    assert browser.get("/grants?filter=nothing", headers=GERMAN).json()["detail"].startswith("Der Filter lässt sich")
+    assert browser.get("/grants?filter=nothing", headers=GERMAN).json()["detail"].startswith("Der Fehler steht")
     assert browser.get("/accounts/x", headers=GERMAN).json()["title"] == "Nicht gefunden"
 
 

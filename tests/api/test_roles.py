@@ -96,6 +96,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
             "requests",
             "notices",
             "resources",
+            "groups",
             "latches",
             "visits",
             "schedules",

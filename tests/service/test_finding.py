@@ -7,11 +7,12 @@ import io
 import json
 import zipfile
 from datetime import UTC, date, datetime
+from typing import Any
 from uuid import UUID
 
 import jsonschema
 import pytest
-from sqlalchemy import select, text, update
+from sqlalchemy import event, select, text, update
 from sqlalchemy.exc import DBAPIError
 
 from openlatch import schemas
@@ -35,6 +36,7 @@ from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store import journal
+from openlatch.store.database import driver_of
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, Base, EvidenceBundle, Flag, Grant, Item, Person, SignIn, Team
 from openlatch.worker import tasks
@@ -62,6 +64,20 @@ def test_search_finds_everything_by_its_words_and_only_what_may_be_seen(small: S
 def taken(unit: Unit, name: str, text_: str, form: str) -> str:
     with export.export(unit, name, ListQuery(text_, sort="-name" if name == "people" else ""), form) as held:
         return held.read().decode()
+
+
+def test_a_page_works_out_only_what_it_shows(small: Small) -> None:
+    """The levels of a grant are put together for the rows of the page, not for everything that matches."""
+    asked: list[tuple[str, Any]] = []
+    with small.service.unit(small.itself) as unit:
+        event.listen(small.service.engine, "before_cursor_execute", lambda *call: asked.append((call[2], call[3])))
+        page = register.page(unit, "grants", ListQuery(filter='state eq "active"', limit=3))
+        statement, values = max(asked, key=lambda each: len(each[0]))
+        cursor = driver_of(unit.db).execute(f"explain (analyze, timing off) {statement}", values)
+        worked_out = [line for (line,) in cursor if "Aggregate" in line and "rows=1 loops=" in line]
+    assert len(page.rows) == 3
+    assert worked_out
+    assert [line for line in worked_out if "loops=4)" not in line] == []
 
 
 def test_a_list_is_taken_away_as_it_is_filtered(small: Small) -> None:

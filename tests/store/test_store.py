@@ -16,7 +16,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from hypothesis import given
 from hypothesis import strategies as st
-from sqlalchemy import create_engine, select, text
+from sqlalchemy import create_engine, literal, select, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
@@ -29,7 +29,7 @@ from openlatch.service import imports
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
-from openlatch.store.database import alone, driver_of, transaction
+from openlatch.store.database import alone, driver_of, leases, transaction
 from openlatch.store.lists.engine import ListQuery, nested
 from openlatch.store.lists.register import PEOPLE
 from openlatch.store.migrate import config_for
@@ -61,12 +61,13 @@ def test_rows_that_could_not_be_shown_are_put_right(cluster: Cluster, database: 
         service, "Odd", "odd", "UTC", "Bo", "bo@odd.example.org", "a long password"
     )
     engine = create_engine(cluster.url(database).replace("postgresql:", "postgresql+psycopg:"))
-    with engine.begin() as connection:
+    with engine.connect() as connection:
         command.downgrade(config_for(connection), "0014")
         connection.execute(text("update organisations set time_zone = 'Europe/Londn'"))
         connection.execute(
             text("update people set away_since = '0001-01-01 BC', away_until = '9999-12-31 23:59:59-14'")
         )
+        connection.commit()
         command.upgrade(config_for(connection), "head")
     engine.dispose()
     with service.unit(viewer) as unit:
@@ -427,6 +428,27 @@ def test_connections_that_were_lost_cost_no_request(
     with alone(service.engine, "a lock") as ours, service.unit(organisation) as unit:
         assert ours
         assert unit.db.scalar(select(Person.name)) == "Ada Admin"
+
+
+def test_statements_stay_prepared_beside_a_lease(service: Service, organisation: Viewer) -> None:
+    """Its transaction is committed: after a rollback the driver has the server forget every statement."""
+    own = select(literal("said again and again"))
+    prepared = text("select count(*) from pg_prepared_statements where statement like '%VARCHAR%'")
+    for _ in range(8):
+        with transaction(service.engine, organisation.organisation) as db:
+            db.execute(own)
+        with leases(service.engine, ["one"]) as taken:
+            assert taken == ["one"]
+    with transaction(service.engine, organisation.organisation) as db:
+        assert db.scalar(prepared)
+
+
+def test_a_lease_that_was_lost_ends_quietly(cluster: Cluster, database: str, service: Service) -> None:
+    """Its lock went with the connection, and what was done meanwhile is not said to have failed."""
+    with leases(service.engine, ["one"]):
+        assert cut(cluster, database)
+    with leases(service.engine, ["one"]) as taken:
+        assert taken == ["one"]
 
 
 def test_a_column_that_is_not_there_changes_nothing(service: Service, organisation: Viewer) -> None:

@@ -87,11 +87,7 @@ def _question(
     at: datetime | None, believed: datetime | None, permission: str, shortest: bool, limit: int | None
 ) -> JsonObject:
     about = {"permission": permission, "shortest": shortest, "limit": limit}
-    return {"at": _local(at), "believed": _local(believed), **about}
-
-
-def _local(at: datetime | None) -> datetime | None:
-    return at.astimezone() if at is not None else None
+    return {"at": at, "believed": believed, **about}
 
 
 def _show(found: schemas.Paths, columns: list[Column], output: str, empty: str) -> None:
@@ -170,7 +166,7 @@ def account_difference(name_or_id: str, one: datetime, other: datetime, believed
     """Show whose rights differ between two times."""
     with session.client() as service:
         ident = session.find(service, "accounts", name_or_id)
-        found = service.difference(ident, one.astimezone(), other.astimezone(), _local(believed))
+        found = service.difference(ident, one, other, believed)
     show_rows(found, SHIFTS, output, "Nobody's rights differ.")
 
 
@@ -210,7 +206,7 @@ def _changes(service: Client, text: str) -> list[schemas.SupposedChange]:
                 row["holder"] = {"kind": kind, "id": str(session.find(service, _plural(kind), name))}
         return TypeAdapter(list[schemas.SupposedChange]).validate_python(rows)
     except (json.JSONDecodeError, ValidationError, AttributeError, TypeError, ValueError) as error:
-        raise click.BadParameter(f"The file can't be read: {error}") from None
+        raise click.BadParameter(f"The file can't be read: {error}", param_hint="FILE") from None
 
 
 def _plural(kind: str) -> str:
@@ -268,7 +264,7 @@ def risk_map(output: str) -> None:
 def ends(since: datetime | None, months: int, output: str) -> None:
     """Show what ends on each day: grants, people who leave, offers, reviews that are due."""
     with session.client() as service:
-        found = service.ends(_local(since), months)
+        found = service.ends(since, months)
     show_rows(found.days, ENDS, output, "Nothing ends in that time.")
 
 

@@ -70,31 +70,43 @@ def charter() -> None:
     """
 
 
+_PLACES = "FOLDER|FILE"
+
+
+def _wrong(told: str) -> click.BadParameter:
+    return click.BadParameter(told, param_hint=_PLACES)
+
+
 def read(places: Sequence[Path]) -> schemas.Charter:
     """The charter in some files, or in all .toml files of folders. BadParameter, naming the place, for what it can't
     be.
     """
     files = [file for place in places for file in (sorted(place.glob("*.toml")) if place.is_dir() else [place])]
     if not files:
-        raise click.BadParameter(f"There is no .toml file in {', '.join(map(str, places))}.")
+        raise _wrong(f"There is no .toml file in {', '.join(map(str, places))}.")
     found: JsonObject = {}
     told: dict[str, Path] = {}
     for file in files:
         try:
             parts = tomllib.loads(file.read_text("utf-8"))
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            raise click.BadParameter(f"{file} is not TOML: {error}.") from None
+            raise _wrong(f"{file} is not TOML: {error}.") from None
         if parts.pop("format", None) != schemas.CHARTER_FORMAT:
-            raise click.BadParameter(f'{file} does not begin with: format = "{schemas.CHARTER_FORMAT}"')
+            raise click.BadParameter(
+                f'{file} does not begin with: format = "{schemas.CHARTER_FORMAT}"', param_hint=_PLACES
+            )
         for part, entries in parts.items():
             if part in found and not (isinstance(entries, list) and isinstance(found[part], list)):
-                raise click.BadParameter(f"{part} is in {told[part]} and in {file}: it can be in one only.")
+                raise click.BadParameter(
+                    f"{part} is in {told[part]} and in {file}: it can be in one only.", param_hint=_PLACES
+                )
             found[part] = found[part] + entries if part in found else entries
             told[part] = file
     try:
         return schemas.Charter.model_validate(found)
     except ValidationError as error:
-        raise click.BadParameter("\n".join(_fault(found, told, dict(one)) for one in error.errors()[:10])) from None
+        faults = "\n".join(_fault(found, told, dict(one)) for one in error.errors()[:10])
+        raise _wrong(faults) from None
 
 
 def _fault(found: JsonObject, told: dict[str, Path], error: JsonObject) -> str:
@@ -111,7 +123,7 @@ def _fault(found: JsonObject, told: dict[str, Path], error: JsonObject) -> str:
 
 
 places_argument = click.argument(
-    "places", nargs=-1, required=True, metavar="FOLDER|FILE...", type=click.Path(exists=True, path_type=Path)
+    "places", nargs=-1, required=True, metavar=f"{_PLACES}...", type=click.Path(exists=True, path_type=Path)
 )
 
 

@@ -17,7 +17,6 @@ from openlatch.cli import renamed, session
 from openlatch.cli.access import INSTANT
 from openlatch.cli.consent import consent_options, go_on, reason_option
 from openlatch.cli.output import (
-    REFERENCE,
     Column,
     day,
     moment,
@@ -216,12 +215,9 @@ def expected_add(name: str, filter_: str, reason: str, output: str) -> None:
 def expected_remove(name: str) -> None:
     """Remove a filter of expected exposures."""
     with session.client() as service:
-        fits = [
-            row for row in service.expected_exposures() if name in (row.name, str(row.id), str(row.id)[-REFERENCE:])
-        ]
-        if len(fits) != 1:
-            raise BadInput(f"{len(fits) or 'None'} of them fit {name!r}.", "Look at: openlatch exposure expected list")
-        service.stop_expecting(fits[0].id)
+        service.stop_expecting(
+            session.among(name, service.expected_exposures(), "expected exposures", lambda row: [row.name])
+        )
     out.print("Removed.")
 
 
@@ -420,10 +416,8 @@ def guard_again(ident: str) -> None:
 
 
 def _one_guard(service: Client, ident: str) -> schemas.GuardRow:
-    fits = [row for row in service.guards() if ident in (str(row.id), str(row.id)[-REFERENCE:])]
-    if len(fits) != 1:
-        raise BadInput(f"{len(fits) or 'None'} of the guards fit {ident!r}.", "Look at: openlatch guard list")
-    return fits[0]
+    rows = {row.id: row for row in service.guards()}
+    return rows[session.among(ident, rows.values(), "guards", lambda row: [row.sentence])]
 
 
 @guard.command("lift")

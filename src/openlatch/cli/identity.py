@@ -283,7 +283,10 @@ def _passkey(service: Client, name: str) -> schemas.PasskeyOf:
     found = [row for row in rows if name in (row.name, str(row.id))]
     if len(found) != 1:
         there = ", ".join(f"{row.name} ({row.id})" for row in found or rows) or "none"
-        raise BadInput(f"There are {len(found)} passkeys called {name}.", f"Name one of yours: {there}.")
+        remedy = f"Name one of yours: {there}."
+        if found:
+            raise BadInput(f"Several of your passkeys are called {name!r}.", remedy)
+        raise BadInput(f"None of your passkeys is called {name!r}.", remedy)
     return found[0]
 
 

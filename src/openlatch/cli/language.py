@@ -62,8 +62,11 @@ class Formatter(click.HelpFormatter):
         super().write_heading(say(heading))
 
     def write_text(self, text: str) -> None:
-        """Paragraphs, each of which is a text by itself."""
-        super().write_text("\n\n".join(say(" ".join(one.split())) for one in text.split("\n\n")))
+        r"""Paragraphs, each of which is a text by itself; what begins with \b is laid out already."""
+        paragraphs = text.split("\n\n")
+        super().write_text(
+            "\n\n".join(one if one.startswith("\b") else say(" ".join(one.split())) for one in paragraphs)
+        )
 
     def write_dl(self, rows: Iterable[tuple[str, str]], col_max: int = 30, col_spacing: int = 2) -> None:
         """A list of commands or options; behind the help of an option stands its default."""

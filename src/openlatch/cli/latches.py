@@ -56,6 +56,11 @@ RESOURCES: list[Column] = [
     ("Public", lambda r: "yes" if r.public else "no"),
     ("Shared by", lambda r: r.holders),
 ]
+GROUPS: list[Column] = [
+    ("Account", lambda r: r.account.name),
+    ("Name", lambda r: r.name),
+    ("Resources in it", lambda r: r.resources),
+]
 VISITS: list[Column] = [
     ("Who", lambda r: r.person.name),
     ("Account", lambda r: r.account.name),

@@ -14,14 +14,15 @@ from __future__ import annotations
 import importlib
 import os
 import sys
+from collections.abc import Iterable
 
 import click
 
 from openlatch import __version__
-from openlatch.cli import language, renamed
+from openlatch.cli import examples, language, renamed
 from openlatch.cli.output import err
-from openlatch.client import Unreachable
-from openlatch.errors import OpenLatchError
+from openlatch.client import CallFailed, Unreachable
+from openlatch.errors import BadInput, OpenLatchError
 from openlatch.imports import many_imports
 from openlatch.languages import ENGLISH
 
@@ -123,6 +124,7 @@ class _Commands(click.Group):
         else:
             return None
         command: click.Command = module.COMMANDS[name]
+        examples.teach(command, name)
         if COMPLETING in os.environ:
             from openlatch.cli import completion
 
@@ -139,6 +141,13 @@ def cli() -> None:
     """
 
 
+def _fields(error: OpenLatchError) -> Iterable[str]:
+    """The parts at fault that an error names, ours or the service's."""
+    if isinstance(error, CallFailed):
+        return error.problem.fields
+    return error.fields if isinstance(error, BadInput) else ()
+
+
 def main(arguments: list[str] | None = None) -> None:
     """Run the program; errors come out as a sentence and what to do about it."""
     if language.chosen() != ENGLISH:
@@ -150,11 +159,17 @@ def main(arguments: list[str] | None = None) -> None:
         sys.exit(5)
     except click.ClickException as error:
         language.show(error)
+        example = examples.after(error) if isinstance(error, click.UsageError) else None
+        if example:
+            click.echo(example, err=True)
         sys.exit(error.exit_code)
     except OpenLatchError as error:
         err.print(f"[bold]{language.say(error.title)}.[/] ", end="")
         err.print(error.detail, markup=False)
         if error.remedy:
             err.print(error.remedy, markup=False)
+        if error.status == BadInput.status:
+            told = examples.after_refusal(cli, sys.argv[1:] if arguments is None else arguments, _fields(error))
+            click.echo(told or "", nl=bool(told), err=True)
         sys.exit(3 if isinstance(error, Unreachable) else 1)
     sys.exit(result if isinstance(result, int) else 0)

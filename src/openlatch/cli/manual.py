@@ -11,6 +11,7 @@ from pathlib import Path
 import click
 
 from openlatch import __version__
+from openlatch.cli.examples import example_of
 from openlatch.cli.output import out
 
 TITLE = "Open Latch"
@@ -18,13 +19,14 @@ TITLE = "Open Latch"
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """A command: its words, how it is used, what it does, and its options with what they mean."""
+    """A command: its words, how it is used, what it does, its options with what they mean, and an example."""
 
     words: str
     usage: str
     about: str
     options: tuple[tuple[str, str], ...]
     is_group: bool
+    example: str | None
 
 
 def entries(command: click.Command, words: str) -> Iterator[Entry]:
@@ -33,7 +35,9 @@ def entries(command: click.Command, words: str) -> Iterator[Entry]:
     records = (param.get_help_record(context) for param in command.params if isinstance(param, click.Option))
     usage = re.sub(r"\s+", " ", command.get_usage(context).removeprefix("Usage: "))
     about = inspect.cleandoc(command.help or "")
-    yield Entry(words, usage, about, tuple(r for r in records if r), isinstance(command, click.Group))
+    options = tuple(record for record in records if record)
+    example = example_of(command, words.partition(" ")[2])
+    yield Entry(words, usage, about, options, isinstance(command, click.Group), example)
     if isinstance(command, click.Group):
         for name in command.list_commands(context):
             below = command.get_command(context, name)
@@ -47,6 +51,8 @@ def as_markdown(command: click.Command) -> str:
     for entry in entries(command, "openlatch"):
         depth = "##" if entry.words.count(" ") < 2 else "###"
         told += [f"{depth} {entry.words}", "", entry.about, "", "```", entry.usage, "```", ""]
+        if entry.example:
+            told += ["For example:", "", "```", f"openlatch {entry.example}", "```", ""]
         if entry.options:
             told += ["| Option | Meaning |", "| --- | --- |"]
             told += [f"| `{name}` | {_cell(meaning)} |" for name, meaning in entry.options]
@@ -66,11 +72,12 @@ def as_manual_page(command: click.Command, words: str) -> str:
         *(".SH NAME", f"{_plain(words.replace(' ', '-'))} \\- {_plain(_first_line(first.about))}"),
         *(".SH SYNOPSIS", f".B {_plain(first.usage)}", ".SH DESCRIPTION", _plain(first.about)),
         *_options(first, ".SH OPTIONS"),
+        *_example(first),
     ]
     if below:
         told.append(".SH COMMANDS")
     for entry in below:
-        told += [f".SS {_plain(entry.usage)}", _plain(entry.about), *_options(entry, "")]
+        told += [f".SS {_plain(entry.usage)}", _plain(entry.about), *_example(entry), *_options(entry, "")]
     told += [".SH SEE ALSO", f"{words.split()[0]} \\-\\-help, {words.split()[0]} explain WORD"]
     return "\n".join(line for line in told if line) + "\n"
 
@@ -82,6 +89,10 @@ def _first_line(about: str) -> str:
 def _options(entry: Entry, heading: str) -> list[str]:
     shown = [line for name, meaning in entry.options for line in (".TP", f".B {_plain(name)}", _plain(meaning))]
     return [heading, *shown] if shown and heading else shown
+
+
+def _example(entry: Entry) -> list[str]:
+    return [".PP", "For example:", ".PP", f"\\fBopenlatch {_plain(entry.example)}\\fR"] if entry.example else []
 
 
 def _plain(text: str) -> str:

@@ -73,7 +73,7 @@ def hours(given: str | None) -> JsonObject | None:
             first, _, last = piece.partition("-")
             found += range(names.index(first), names.index(last or first) + 1)
     except ValueError:
-        raise click.BadParameter(f"{given!r} is not like: mon-fri 08:00-18:00") from None
+        raise click.BadParameter(f"{given!r} is not like: mon-fri 08:00-18:00", param_hint="--hours") from None
     return {"days": found, "begins": begins, "ends": ends}
 
 
@@ -84,7 +84,7 @@ def level_of(service: Client, account: UUID, name: str) -> UUID:
     fits = [row for row in rows if name in (row.name, row.key, str(row.id))]
     if len(fits) != 1:
         known = ", ".join(row.name for row in rows)
-        raise click.BadParameter(f"The account's system has no level {name!r}; it has: {known}.")
+        raise click.BadParameter(f"The account's system has no level {name!r}; it has: {known}.", param_hint="--level")
     ident: UUID = fits[0].id
     return ident
 
@@ -97,7 +97,7 @@ def parts_of(service: Client, account: UUID, names: tuple[str, ...]) -> list[UUI
         fits = [part.id for part in known if name in (part.name, str(part.id))]
         if not fits:
             told = ", ".join(part.name for part in known) or "none"
-            raise click.BadParameter(f"The account has no part {name!r}; it has: {told}.")
+            raise click.BadParameter(f"The account has no part {name!r}; it has: {told}.", param_hint="--part")
         found.append(fits[0])
     return found
 
@@ -170,7 +170,10 @@ def _to(service: Client, given: str, name: str) -> JsonObject:
 
 def _single(given: str) -> JsonObject:
     key, equals, end = given.partition("=")
-    return {"key": key, **(window(session.LastDay().convert(end, None, None)) if equals else {})}
+    return {
+        "key": key,
+        **(window(session.LastDay().convert(end, click.Option(["--permission"]), None)) if equals else {}),
+    }
 
 
 def _write_preview(found: schemas.OfferPreview) -> None:

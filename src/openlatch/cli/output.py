@@ -58,8 +58,6 @@ class Layout:
 
 
 layout = Layout()
-# How much of an id is shown, and enough to name one: its end, since ids of the same time begin alike.
-REFERENCE = 8
 
 
 def list_options(command: Command) -> Command:
@@ -251,7 +249,7 @@ def sensitivity(value: int | None) -> str:
 
 def short(ident: object) -> str:
     """An id as it can be typed again: its end, unless whole ids are asked for."""
-    return str(ident) if layout.has_ids else str(ident)[-REFERENCE:]
+    return str(ident) if layout.has_ids else str(ident)[-session.REFERENCE :]
 
 
 def proof(known: str | None, by: str = "") -> str | None:

@@ -8,7 +8,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import IO
-from uuid import UUID
 
 import click
 from pydantic import ValidationError
@@ -16,9 +15,19 @@ from pydantic import ValidationError
 from openlatch import schemas
 from openlatch.cli import access, latches, register, search, session, settings
 from openlatch.cli.consent import consent_options, go_on, only_preview
-from openlatch.cli.output import Column, Command, OptionValue, err, out, output_option, show_one, show_rows
+from openlatch.cli.output import (
+    Column,
+    Command,
+    OptionValue,
+    err,
+    out,
+    output_option,
+    show_one,
+    show_rows,
+)
 from openlatch.cli.session import Answer
 from openlatch.client import Client
+from openlatch.core.vocabulary import SENSITIVITY_WORDS
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
 
@@ -41,7 +50,7 @@ class Option:
 
 # Types of options that can be repeated.
 _MANY = ("texts", "marks", "logins", "resources")
-TEXT, FLAG, DAY = "text", "flag", "day"
+TEXT, FLAG, DAY, SENSITIVITY = "text", "flag", "day", "sensitivity"
 OPTIONS: dict[str, tuple[Option, ...]] = {
     "people": (
         Option("address", TEXT, "Where mail goes to."),
@@ -62,7 +71,7 @@ OPTIONS: dict[str, tuple[Option, ...]] = {
     "accounts": (
         Option("system", "systems", "The system that it is in."),
         Option("kind", TEXT, "The kind of account."),
-        Option("sensitivity", "number", "1 (low) to 4 (critical)."),
+        Option("sensitivity", SENSITIVITY, "low, medium, high or critical."),
         Option("owner", "people", "Who owns it."),
         Option("time_zone", TEXT, "Its time zone; left out, the organisation's."),
         Option("purpose", TEXT, "What it is for."),
@@ -95,7 +104,7 @@ def read(service: Client, option: Option, given: OptionValue) -> OptionValue:
     if option.read in ("people", "systems", "accounts"):
         return session.find(service, option.read, given)
     if option.read == DAY:
-        return session.LastDay().convert(given, None, None).isoformat()
+        return session.LastDay().convert(given, click.Option([option.name]), None).isoformat()
     if option.read == "resources":
         return [session.find(service, "resources", one) for one in given]
     if option.read == "marks":
@@ -119,13 +128,27 @@ def _pair(option: Option, written: str, between: str = "=") -> tuple[str, str]:
     return first, second
 
 
+class _Sensitivity(click.ParamType[int]):
+    """A sensitivity by its word, as lists show it, or by its number."""
+
+    name = "sensitivity"
+
+    def convert(self, value: str, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        """Its number."""
+        numbers = {word: number for number, word in SENSITIVITY_WORDS.items()}
+        found = numbers.get(value.lower()) or int(value if value.isdecimal() else 0)
+        if found not in SENSITIVITY_WORDS:
+            self.fail(f"{value!r} is no sensitivity; it is one of {', '.join(SENSITIVITY_WORDS.values())}.", param, ctx)
+        return found
+
+
 def _click(option: Option) -> Callable[[Command], Command]:
     if option.read == FLAG:
         plain = option.field.removeprefix("is_").replace("_", "-")
         off = {"inside": "outside", "closed": "open"}.get(plain, f"no-{plain}")
         return click.option(f"--{plain}/--{off}", option.field, default=None, help=option.about)
-    if option.read == "number":
-        return click.option(option.name, option.field, type=click.IntRange(1, 4), default=None, help=option.about)
+    if option.read == SENSITIVITY:
+        return click.option(option.name, option.field, type=_Sensitivity(), default=None, help=option.about)
     many = option.read in _MANY
     metavar = "DAY" if option.read == DAY else None
     return click.option(option.name, option.field, multiple=many, default=None, metavar=metavar, help=option.about)
@@ -254,7 +277,7 @@ def _add_removal(group: click.Group, kind: str, noun: str) -> None:
 def _add_archive(group: click.Group, kind: str, noun: str) -> None:
     @group.command("archive", help=f"Put {noun} away, out of lists and choices.")
     @click.argument("name_or_id")
-    @click.option("--undo", is_flag=True, help="Take it out again; name it by its id.")
+    @click.option("--undo", is_flag=True, help="Take it out of the archive.")
     @output_option
     def archive(name_or_id: str, undo: bool, output: str) -> None:
         with session.client() as service:
@@ -285,11 +308,16 @@ def _add_merge(group: click.Group, kind: str) -> None:
         )
 
     @group.command("unmerge", help="Undo a merge.")
-    @click.argument("merge_id", type=click.UUID)
-    def unmerge(merge_id: UUID) -> None:
+    @click.argument("merge")
+    def unmerge(merge: str) -> None:
         with session.client() as service:
-            found = session.proving(service, lambda: service.undo_merge(merge_id))
+            ident = session.among(merge, _merges(service, kind), "merges", lambda one: [one.gone.name])
+            found = session.proving(service, lambda: service.undo_merge(ident))
         out.print(f"{found.gone.name} and {found.kept.name} are two again.")
+
+
+def _merges(service: Client, kind: str) -> list[schemas.MergeOf]:
+    return [one for one in service.merges() if one.kind == kind and one.undone_at is None]
 
 
 def _write_merge(found: schemas.MergePreview) -> None:
@@ -321,6 +349,7 @@ def resource_group() -> None:
 
 
 _add(resource_group, "groups", "a group of resources")
+resource_group.add_command(register.list_command("groups", latches.GROUPS, "There are no groups of resources."))
 _add_merge(register.person, "people")
 _add_merge(register.app, "apps")
 
@@ -352,18 +381,11 @@ def team_show(name_or_id: str, output: str) -> None:
     return None
 
 
-def _last_day(ctx: click.Context, param: click.Parameter, value: str | None) -> date | None:
-    try:
-        return date.fromisoformat(value) if value else None
-    except ValueError:
-        raise click.BadParameter(f"{value!r} is not a day like 2026-03-31") from None
-
-
 @register.team.command("add-member")
 @click.argument("team_name")
 @click.argument("member")
 @click.option("--team", "is_team", is_flag=True, help="The member is a team.")
-@click.option("--until", callback=_last_day, default=None, metavar="DAY", help="Their last day in it.")
+@click.option("--until", type=session.Day(), default=None, help="Their last day in it.")
 @output_option
 def team_add_member(team_name: str, member: str, is_team: bool, until: date | None, output: str) -> None:
     """Add a person or a team to a team."""
@@ -411,8 +433,8 @@ _HOLDERS = {"person": "people", "team": "teams", "app": "apps", "account": "acco
 @click.argument("holder", required=False)
 @click.argument("level", required=False)
 @click.option("--holder-kind", type=click.Choice(list(_HOLDERS)), default="person", show_default=True)
-@click.option("--since", callback=_last_day, default=None, metavar="DAY", help="Since when.")
-@click.option("--until", callback=_last_day, default=None, metavar="DAY", help="The last day; left out, no end.")
+@click.option("--since", type=session.PastDay(), default=None, help="Since when.")
+@click.option("--until", type=session.Day(), default=None, help="The last day; left out, no end.")
 @click.option("--given-by", default=None, help="Who gave it, where that is known.")
 @click.option("--evidence", default="", help="How it is known.")
 @click.option(
@@ -447,6 +469,9 @@ def grant_record(
         if preview.refused:
             show_rows(preview.lines, RECORDED, "table", "There is nothing in it.")
             raise BadInput(f"{preview.refused} of {len(lines)} can't be recorded.", "Mend these, or leave them out.")
+        if not preview.new:
+            show_one(preview, output, lambda: out.print("All of it is recorded already."))
+            return
         question = f"Record {preview.new} (and leave {preview.same} as they are)?"
         go_on(question, lambda how: show_rows(preview.lines, RECORDED, how, "There is nothing in it."), output)
         found = session.proving(service, lambda: service.record_access(lines, preview.fingerprint))

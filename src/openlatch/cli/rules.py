@@ -88,7 +88,9 @@ def _read_limit(written: str) -> tuple[str, list[int | None]]:
     name, _, values = written.partition("=")
     parts = [part.strip() for part in values.split(",")]
     if len(parts) != 4 or not all(part == "none" or part.isdigit() for part in parts):
-        raise click.BadParameter(f"{written!r}: write it as unused=180,120,90,45, with none where it does not speak.")
+        raise click.BadParameter(
+            f"{written!r}: write it as unused=180,120,90,45, with none where it does not speak.", param_hint="--limit"
+        )
     return name.strip(), [None if part == "none" else int(part) for part in parts]
 
 
@@ -148,7 +150,7 @@ def _text(file: Path) -> str:
     try:
         return file.read_text(encoding="utf-8")
     except UnicodeDecodeError:
-        raise click.BadParameter(f"{file} is not text in UTF-8.") from None
+        raise click.BadParameter(f"{file} is not text in UTF-8.", param_hint="FILE") from None
 
 
 @click.command("facts")

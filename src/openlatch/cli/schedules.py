@@ -135,7 +135,7 @@ schedule.add_command(list_command("schedules", SCHEDULES, "There is no schedule.
     default="",
     help="month, quarter, half-year, year, sensitivity (the more sensitive the more often), or a rule by RFC 5545.",
 )
-@click.option("--starts", type=session.Instant(is_past=False), default=None, help="As clocks show it.")
+@click.option("--starts", type=session.ClockTime(is_past=False), default=None, help="As clocks show it.")
 @click.option("--time-zone", default="", help="Of those clocks; left out, the organisation's.")
 @click.option("--when", "events", type=click.Choice(EVENTS), multiple=True, help="What opens a small round of its own.")
 @preview_option

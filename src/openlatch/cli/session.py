@@ -89,6 +89,8 @@ def zone() -> ZoneInfo:
         return zone_of(service.me().organisation.time_zone)
 
 
+# How much of an id is shown, and enough to name one: its end, since ids of the same time begin alike.
+REFERENCE = 8
 # The end of an id, as lists show it.
 _END = re.compile(r"[0-9a-f]{6,31}")
 
@@ -107,12 +109,14 @@ def find(service: Client, kind: str, given: str) -> UUID:
         rows = service.list(kind, filter=f'id ew "{given.lower()}"', limit=6).rows
     if not rows:
         rows = service.list(kind, filter=f"name co {exact}", limit=6).rows
+    if not rows and kind in _ARCHIVED:
+        rows = service.list(kind, filter=f"name eq {exact} and archived eq true", limit=6).rows
     if len(rows) == 1:
         ident: UUID = rows[0].id
         return ident
     if not rows:
         raise BadInput(f"None of the {kind} is called {given!r}.", f"Look at: openlatch {_SINGULAR[kind]} list")
-    names = ", ".join(f"{row.name} ({row.id})" for row in rows[:5])
+    names = ", ".join(f"{row.name} ({str(row.id)[-REFERENCE:]})" for row in rows[:5])
     raise BadInput(f"Several {kind} fit {given!r}: {names}.", "Give the whole name, or the id.")
 
 
@@ -141,7 +145,10 @@ def among(words: str, rows: Iterable[WithId], what: str, named: Callable[[WithId
         if told in (name.casefold() for name in named(row)) or (is_end and str(row.id).endswith(told))
     ]
     if len(fits) != 1:
-        known = ", ".join(f"{row.id}" + "".join(f" ({name})" for name in named(row)[:1]) for row in (fits or found)[:5])
+        known = ", ".join(
+            f"{str(row.id)[-REFERENCE:]}" + "".join(f" ({name})" for name in named(row)[:1])
+            for row in (fits or found)[:5]
+        )
         raise BadInput(
             f"{'Several' if fits else 'None'} of the {what} fit{'' if fits else 's'} {words!r}.",
             f"Give one of: {known}." if known else "There are none.",
@@ -191,8 +198,12 @@ _SINGULAR = {
     "rounds": "round",
     "levels": "level",
     "resources": "resource",
+    "groups": "resource group",
     "schedules": "schedule",
 }
+
+# Of these, a name that nothing else has may be that of an archived one.
+_ARCHIVED = ("accounts", "apps", "teams", "levels", "resources", "groups")
 
 Answer = TypeVar("Answer")
 
@@ -267,10 +278,10 @@ class PastDay(Day):
     is_past = True
 
 
-class Instant(click.DateTime):
-    """An instant, or the first moment of a day; without a zone where the organisation is."""
+class ClockTime(click.DateTime):
+    """A time as clocks show it, or the first moment of a day, wherever that is."""
 
-    name = "instant"
+    name = "time"
 
     def __init__(self, is_past: bool) -> None:
         self.is_past = is_past
@@ -289,6 +300,17 @@ class Instant(click.DateTime):
                 return datetime.combine(day_of_words(str(value), self.is_past), time())
             except BadInput as fault:
                 self.fail(f"{fault.detail} {fault.remedy} An instant is like 2026-03-31T18:00.", param, ctx)
+
+
+class Instant(ClockTime):
+    """An instant, or the first moment of a day; without a zone where the organisation is."""
+
+    name = "instant"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        """An aware datetime."""
+        found = super().convert(value, param, ctx)
+        return found if found.tzinfo else found.replace(tzinfo=zone())
 
 
 class Start(LastDay):

@@ -101,7 +101,7 @@ def webhook_remove(name: str) -> None:
     """Remove a webhook, by its NAME, with what waits for its receiver."""
     with session.client() as service:
         found = _find(service, name)
-        go_on(f"Remove {found.name}, for which {found.waiting} deliveries wait?")
+        go_on(f"Remove {found.name}, with the events that wait for it ({found.waiting})?")
         session.proving(service, lambda: service.remove_webhook(found.id))
     out.print(f"{found.name} is removed.", markup=False)
 

@@ -29,6 +29,7 @@ LISTS: dict[str, type[BaseModel]] = {
     "requests": schemas.RequestRow,
     "notices": schemas.NoticeRow,
     "resources": schemas.ResourceRow,
+    "groups": schemas.GroupRow,
     "latches": schemas.LatchRow,
     "tasks": schemas.TaskRow,
     "visits": schemas.VisitRow,

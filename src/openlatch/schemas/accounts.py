@@ -18,6 +18,7 @@ __all__ = [
     "AppPage",
     "AppRow",
     "Coverage",
+    "GroupRow",
     "OtherDelegate",
     "PartOf",
     "ResourceRow",
@@ -115,6 +116,15 @@ class ResourceRow(Named):
     public: bool
     account: Named
     holders: int
+    archived: bool
+    version: int
+
+
+class GroupRow(Named):
+    """Resources of one account that are given together."""
+
+    account: Named
+    resources: str | None = Field(description="The names of the resources in it.")
     archived: bool
     version: int
 

@@ -40,6 +40,7 @@ from openlatch.store.tables import (
     Person,
     Question,
     Resource,
+    ResourceGroup,
     Revocation,
     RevocationTarget,
     Round,
@@ -230,6 +231,10 @@ class Sight:
     def resources(self) -> Condition:
         """Those of accounts that may be seen."""
         return true() if self.everything else Resource.account_id.in_(self.owned | self.reached)
+
+    def groups(self) -> Condition:
+        """Groups of resources of accounts that may be seen."""
+        return true() if self.everything else ResourceGroup.account_id.in_(self.owned | self.reached)
 
     def exposures(self) -> Condition:
         """Those of owned accounts."""

@@ -252,6 +252,14 @@ def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
     connection, taken = _fresh(engine, take)
     with connection:
         yield taken
+        try:
+            # After a rollback the driver would prepare all its statements anew.
+            connection.commit()
+        except DBAPIError as error:
+            if not _is_gone(error):
+                raise
+            # The locks went with it.
+            connection.invalidate()
 
 
 @contextmanager

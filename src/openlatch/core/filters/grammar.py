@@ -98,7 +98,7 @@ def parse(text: str) -> Node:
         column = getattr(error, "column", -1)
         place = f"at character {column}" if isinstance(column, int) and column > 0 else "at its end"
         raise BadFilter(
-            f"The filter can't be read {place}: {text[:200]!r}.",
+            f"It goes wrong {place}: {text[:200]!r}.",
             'Write it like: state eq "active" and (reach eq "spend" or not (last_used pr)).',
             {"filter": place},
         ) from None

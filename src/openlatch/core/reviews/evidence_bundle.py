@@ -115,7 +115,7 @@ def verify(data: bytes, keys: Sequence[str] = ()) -> Finding:
             return _unreadable("it is not evidence of a review in a version known here")
         return _verified(data, names, members, manifest, signature, keys)
     except _UNREADABLE as error:
-        return _unreadable(f"it can't be read: {type(error).__name__} {error}")
+        return _unreadable(f"it can't be read as evidence: {error}")
     except BadInput as error:
         return _unreadable(error.detail)
 

@@ -65,6 +65,14 @@ def _with_rules(unit: Unit) -> list[UUID]:
     return list(unit.db.scalars(wanted.order_by(Account.id)))
 
 
+def _network(text: str) -> str:
+    try:
+        return str(network(text))
+    except ValueError as error:
+        remedy = "Write it as 203.0.113.0/24 or 2001:db8::/32."
+        raise BadInput(f"{text!r} is not a network.", remedy, {"networks": "not a network"}) from error
+
+
 def _checked(unit: Unit, wish: boundary.Setting) -> boundary.Setting:
     domains, organisations = (
         tuple(sorted({d.strip().lower() for d in several if d.strip()}))
@@ -72,12 +80,7 @@ def _checked(unit: Unit, wish: boundary.Setting) -> boundary.Setting:
     )
     if wrong := next((d for d in domains if not _DOMAIN.fullmatch(d)), None):
         raise BadInput(f"{wrong} is not a domain.", "Write it as example.org.", {"domains": "not a domain"})
-    try:
-        networks = tuple(dict.fromkeys(str(network(text.strip())) for text in wish.networks if text.strip()))
-    except ValueError as error:
-        raise BadInput(
-            "A network can't be read.", "Write it as 203.0.113.0/24 or 2001:db8::/32.", {"networks": "not a network"}
-        ) from error
+    networks = tuple(dict.fromkeys(_network(text.strip()) for text in wish.networks if text.strip()))
     known = set(unit.db.scalars(select(System.id).where(System.id.in_(wish.systems))))
     if known != set(wish.systems):
         raise BadInput("There is no such system.", "Name systems that are connected.", {"systems": "not known"})

@@ -40,6 +40,7 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
     "requests": (offers.REQUESTS, Sight.requests),
     "notices": (offers.NOTICES, Sight.notices),
     "resources": (offers.RESOURCES, Sight.resources),
+    "groups": (offers.GROUPS, Sight.groups),
     "latches": (offers.LATCHES, Sight.latches),
     "tasks": (offers.HAND_TASKS, Sight.hand_tasks),
     "visits": (offers.VISITS, Sight.visits),

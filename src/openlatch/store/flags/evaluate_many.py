@@ -217,6 +217,10 @@ def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]
         return [row[0] for row in cursor]
 
 
+# Up to so many, planning takes longer than reading them by a plan for any number.
+FEW = 50
+
+
 @dataclass(frozen=True, slots=True)
 class Asked:
     """Subjects to evaluate, by their ids; or the accounts or people of grants, by the grants' ids."""
@@ -242,9 +246,10 @@ def look_at(
         (_looking(each.subject, ruling, everything, each.of_grants), {**instants(now), "ids": list(each.ids)})
         for each in asked
     ]
+    few = all(len(each.ids) <= FEW for each in asked)
     return [
         [judged(each.subject, ruling, row, now, row.pop("found")) for row in rows]
-        for each, rows in zip(asked, ask(db, questions, dict_row, kept=False), strict=True)
+        for each, rows in zip(asked, ask(db, questions, dict_row, kept=few), strict=True)
     ]
 
 

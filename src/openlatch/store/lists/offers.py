@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from sqlalchemy import case, func, literal, or_, select
+from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
@@ -33,6 +34,7 @@ from openlatch.store.tables import (
     Offer,
     Person,
     Resource,
+    ResourceGroup,
     ResourceInGroup,
     System,
     Team,
@@ -180,6 +182,29 @@ RESOURCES = Listing(
     },
     default_sort="name",
     searched=("name", "kind", "account.name"),
+)
+
+GROUPS = Listing(
+    "groups",
+    ResourceGroup.__table__.join(Account, Account.id == ResourceGroup.account_id),
+    {
+        "id": id_column(ResourceGroup.id),
+        "name": text_column(ResourceGroup.name, "Its name.", sorted=True, nullable=False),
+        "archived": archived_column(ResourceGroup),
+        "version": Column(ResourceGroup.version, Kind.NUMBER, "", filtered=False),
+        "account.id": id_column(Account.id, "The id of the account."),
+        "account.name": text_column(Account.name, "The name of the account.", sorted=True),
+        "resources": text_column(
+            select(func.string_agg(Resource.name, aggregate_order_by(literal(", "), Resource.name)))
+            .join(ResourceInGroup, ResourceInGroup.resource_id == Resource.id)
+            .where(ResourceInGroup.group_id == ResourceGroup.id)
+            .correlate(ResourceGroup)
+            .scalar_subquery(),
+            "The names of the resources in it; absent when there are none.",
+        ),
+    },
+    default_sort="name",
+    searched=("name", "account.name"),
 )
 
 LATCHES = Listing(
