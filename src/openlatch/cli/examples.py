@@ -44,7 +44,7 @@ account remove "Spare mailbox"
 account set-giving "Rescue radio network" --emergency-hours 8 --needs second_factor
 account show "Booking desk mailbox"
 person access "Gwil Tresco"
-person add "Nia Hart" --address nia@wardens.example.net --job "Warden of the season" --manager "Hal Draycott"
+person add "Nia Holt" --address nia@wardens.example.net --job "Warden of the season" --manager "Hal Draycott"
 person edit "Gwil Tresco" --standing leaving --leaves-on "31 Jan 2027"
 person erase "Col Abernethy"
 person held-data "Kit Varley" --to held.zip
@@ -56,14 +56,14 @@ person remove "Camera technician"
 person show "Gwil Tresco"
 person unmerge "Camera technician"
 team add "Path builders" --purpose "Stones and drains" --speaker "Imke Rosen"
-team add-member "Booking desk" "Nia Hart" --until "30 Apr"
+team add-member "Booking desk" "Nia Holt" --until "30 Apr"
 team archive "Wardens of the season"
 team edit "Booking desk" --purpose "Answers guests"
 team end-access "Slate & Fern" --reason "Their contract is over." --preview
 team list --filter 'partner eq true'
 team record "Booking desk"
 team remove "Path builders"
-team remove-member "Booking desk" "Nia Hart"
+team remove-member "Booking desk" "Nia Holt"
 team set-speaker "Slate & Fern" --person "Juno Ashby"
 team show "Booking desk"
 grant accept 5b1c7d02 --until 2026-12-31 --reason "The auditors look until then."
@@ -132,7 +132,7 @@ search booking desk
 register export register.zip
 register import register.zip
 register schema
-filter attributes grants holder.name --search tre
+filter attributes grants holder.name --search tresco
 filter keep "Outsiders who can spend" --list grants --filter 'holder.inside eq false and reach ge "spend"' --shared
 filter list
 filter mail "Outsiders who can spend" week
