@@ -219,7 +219,7 @@ def test_an_item_is_looked_at_asked_about_undone_and_passed_on(run: Run, tokens:
     fenna = next(str(row["position"]) for row in rows if row["holder"]["name"] == "Fenna Aldous")
     shown = run("round", "item", ident, fenna, **reviewer).stdout
     assert "with the job Season warden hold something here" in shown
-    assert "For Lene Marsh. Named." in shown
+    assert "Reviewer: Lene Marsh. Named." in shown
     assert "Asked Fenna Aldous" in run("round", "ask", ident, fenna, "Back in May?", **reviewer).stdout
     delegate = {"OPENLATCH_TOKEN": tokens["delegate"]}
     questions = found(run("question", "list", "--filter", "not (answered_at pr)", "-o", "json", **delegate))
@@ -433,7 +433,7 @@ def test_a_schedule_is_previewed_made_paused_and_goes_on(run: Run) -> None:
 def test_how_access_is_given_is_set_from_a_terminal(run: Run, tokens: dict[str, str]) -> None:
     """Of an account, a team, the organisation, and oneself; each put back again."""
     needs = run("account", "set-giving", "Press mailbox", "--emergency-hours", "3", "--needs", "second_factor").stdout
-    assert needs == "Press mailbox opens for 3 hours in an emergency; to accept, people need second factor.\n"
+    assert needs == "Press mailbox opens for 3 hours in an emergency.\nTo accept, people need: second factor\n"
     assert found(run("account", "show", "Press mailbox", "-o", "json"))["prerequisites"] == ["second_factor"]
     assert "opens to nobody" in run("account", "set-giving", "Press mailbox").stdout
     assert "Ada Wim speaks for Volunteers" in run("team", "set-speaker", "Volunteers", "--person", "Ada Wim").stdout

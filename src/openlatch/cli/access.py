@@ -20,27 +20,29 @@ from openlatch.cli.output import (
     Column,
     Command,
     OptionValue,
+    Word,
     day,
     end,
     out,
     output_option,
+    path_in_words,
     reach,
     show_one,
     show_rows,
     table_options,
+    yes,
 )
 from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
 from openlatch.json_values import JsonList, JsonObject
 
 INSTANT = session.Instant(is_past=True)
-LEFT = ", who has left; the system may still let them in"
 EVERYONE: list[Column] = [
     ("Who", lambda p: p.holder.name),
     ("Level", lambda p: p.level),
     ("Reach", lambda p: reach(p.reach)),
     ("Until", end),
-    ("By which path", lambda p: p.words + LEFT * p.left),
+    ("By which path", path_in_words),
 ]
 SHIFTS: list[Column] = [
     ("Who", lambda s: s.holder.name),
@@ -61,8 +63,8 @@ RIGHTS: list[Column] = [
     ("Permission", lambda r: r.key),
     ("Says", lambda r: r.sentence),
     ("Days used", lambda r: r.days_used),
-    ("Last used", lambda r: r.last_used.isoformat() if r.last_used else "never"),
-    ("Within", lambda r: "yes" if r.within else "no"),
+    ("Last used", lambda r: r.last_used.isoformat() if r.last_used else Word("never")),
+    ("Within", lambda r: yes(r.within)),
 ]
 
 
@@ -144,7 +146,7 @@ def account_matrix(name_or_id: str, output: str, **when: OptionValue) -> None:
     """Show everyone in an account against everything that can be done there."""
     with session.client() as service:
         found = service.matrix(session.find(service, "accounts", name_or_id), **_question(**when))
-    columns: list[Column] = [("Who", lambda r: r.holder.name), ("Owner", lambda r: "yes" if r.owner else "")]
+    columns: list[Column] = [("Who", lambda r: r.holder.name), ("Owner", lambda r: yes(r.owner, ""))]
     columns += [(p.key, partial(_mark, p.key)) for p in found.permissions]
     if output == "json":
         print(found.model_dump_json(indent=2))
@@ -152,8 +154,8 @@ def account_matrix(name_or_id: str, output: str, **when: OptionValue) -> None:
         show_rows(found.rows, columns, output, "Nobody can.")
 
 
-def _mark(key: str, row: schemas.MatrixRow) -> str:
-    return "yes" if key in row.whole else "part" if key in row.partly else ""
+def _mark(key: str, row: schemas.MatrixRow) -> Word:
+    return yes(key in row.whole, "part" if key in row.partly else "")
 
 
 @account.command("difference")

@@ -96,7 +96,7 @@ def evidence_verify(file: Path, key: str, output: str) -> int:
 
 def _write(found: evidence_bundle.Finding) -> None:
     for fault in found.faults[:50]:
-        out.print(f"Fault: {fault}", markup=False)
+        out.print("Fault:", fault, markup=False)
     if not found.unaltered:
         out.print(f"Not sound. Faults: {len(found.faults)}.")
         return
@@ -159,7 +159,8 @@ def calendar_make() -> None:
     """Create a new address for it; the old one stops working."""
     with session.client() as service:
         found = service.make_calendar()
-    out.print(f"Give this address to your calendar program, and to nobody else:\n{found.address}", soft_wrap=True)
+    out.print("Give this address to your calendar program, and to nobody else:")
+    out.print(found.address, soft_wrap=True)
 
 
 @calendar.command("end")

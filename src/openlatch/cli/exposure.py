@@ -16,8 +16,10 @@ from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.access import INSTANT
 from openlatch.cli.consent import consent_options, go_on, reason_option
+from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
+    Word,
     day,
     moment,
     out,
@@ -43,14 +45,14 @@ NOT_DONE = 8
 EXPOSURES: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("What is open", lambda r: r.sentence),
-    ("Can", lambda r: r.right),
+    ("Can", lambda r: Word(r.right)),
     ("Since", lambda r: day(r.since)),
     ("Used", lambda r: r.last_used_on),
     ("Sensitivity", lambda r: sensitivity(r.account.sensitivity)),
     ("Judged", lambda r: judged(r)),
 ]
 CHANGES: list[Column] = [
-    ("Change", lambda r: Text(f"{r.change}, grows" if r.grew and r.change == "changed" else r.change)),
+    ("Change", lambda r: Word(r.change, "grows" if r.grew and r.change == "changed" else None)),
     (
         "What is open",
         lambda r: f"{r.sentence} Against a guard." if r.forbidden and r.change != "gone" else r.sentence,
@@ -68,7 +70,7 @@ GUARDS: list[Column] = [
     ("Guard", lambda r: r.sentence),
     ("Why", lambda r: r.reason),
     ("Set by", lambda r: r.made_by),
-    ("In systems", lambda r: ", ".join(f"{each.system.name}: {each.state}" for each in r.systems)),
+    ("In systems", lambda r: ", ".join(f"{each.system.name}: {say(each.state)}" for each in r.systems)),
 ]
 EXPECTED: list[Column] = [
     ("ID", lambda r: short(r.id)),
@@ -78,7 +80,7 @@ EXPECTED: list[Column] = [
 ]
 PAST: list[Column] = [
     ("What was open", lambda r: r.sentence),
-    ("Can", lambda r: r.right),
+    ("Can", lambda r: Word(r.right)),
     ("By", lambda r: ", ".join(r.rules)),
 ]
 
@@ -341,7 +343,7 @@ def _write_draft(found: schemas.RuleDraftRow, name: str) -> None:
         out.print(f"{name}:{problem.line}: {problem.message}", markup=False)
     if found.counts is None:
         return
-    out.print(", ".join(f"{count} {change}" for change, count in found.counts.items()) + ".")
+    out.print(", ".join(say(f"{count} {change}") for change, count in found.counts.items()) + ".")
     shown = [line for line in found.lines if line.change != "unchanged"]
     show_rows(shown, CHANGES, "table", "Nothing would be open that is not, and nothing would close.")
     for line in shown:
@@ -476,7 +478,7 @@ def _write_boundary(found: schemas.Boundary, names: dict[UUID, str]) -> None:
         ("Networks", found.networks),
         ("Systems", [names.get(ident, str(ident)) for ident in found.systems]),
     ):
-        out.print(f"{word}: {', '.join(rows) or 'none'}", markup=False)
+        out.print(f"{say(word)}: {', '.join(rows) or say('none')}", markup=False)
 
 
 @boundary.command("set")

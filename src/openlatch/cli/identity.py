@@ -11,7 +11,18 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import language, renamed, session, settings
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, short, show_one, show_rows, table_options
+from openlatch.cli.output import (
+    Column,
+    Word,
+    moment,
+    out,
+    output_option,
+    short,
+    show_one,
+    show_rows,
+    table_options,
+    yes,
+)
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -19,8 +30,8 @@ ROLES = click.Choice(["administrator", "auditor", "reviewer", "member"])
 SIGN_INS: list[Column] = [
     ("Who", lambda r: r.person.name),
     ("Address", lambda r: r.address),
-    ("Role", lambda r: r.role if r.suspended_at is None else f"{r.role}, suspended"),
-    ("Second factor", lambda r: "yes" if r.second_factor else "no"),
+    ("Role", lambda r: Word(r.role, "suspended" if r.suspended_at else None)),
+    ("Second factor", lambda r: yes(r.second_factor)),
     ("Last seen", lambda r: moment(r.last_seen_at)),
     ("Sessions", lambda r: r.sessions),
     ("Tokens", lambda r: r.tokens),
@@ -29,7 +40,7 @@ INVITED: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("Who", lambda r: r.person.name),
     ("Address", lambda r: r.address),
-    ("Role", lambda r: r.role),
+    ("Role", lambda r: Word(r.role)),
     ("Runs out", lambda r: moment(r.runs_out_at)),
 ]
 SESSIONS: list[Column] = [
@@ -42,7 +53,7 @@ SESSIONS: list[Column] = [
 TOKENS: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("Name", lambda r: r.name),
-    ("May", lambda r: r.scope),
+    ("May", lambda r: Word(r.scope)),
     ("Last used", lambda r: moment(r.last_used_at)),
     ("Runs out", lambda r: moment(r.expires_at)),
 ]
@@ -380,6 +391,11 @@ def me_end_session(which: str | None, others: bool) -> None:
     out.print("Ended.")
 
 
+def _write_token(found: schemas.Token) -> None:
+    out.print(found.token, soft_wrap=True)
+    out.print(f"It runs out {moment(found.expires_at)}.")
+
+
 @me.command("make-token")
 @click.argument("name")
 @click.option("--scope", type=click.Choice(["read", "write"]), default="read", show_default=True)
@@ -389,7 +405,7 @@ def me_make_token(name: str, scope: schemas.Scope, days: int, output: str) -> No
     """Create an API token for a program; it is shown only once."""
     with session.client() as service:
         found = session.proving(service, lambda: service.make_own_token(name, scope, days))
-    show_one(found, output, lambda: out.print(found.token, f"\nIt runs out {moment(found.expires_at)}."))
+    show_one(found, output, lambda: _write_token(found))
 
 
 @me.command("end-token")

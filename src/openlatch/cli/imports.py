@@ -10,7 +10,8 @@ import click
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeElapsedColumn
 
 from openlatch.cli import session
-from openlatch.cli.output import Column, err, moment, out, output_option, show_one
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, err, moment, out, output_option, show_one
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.core.files.records import RECORD_KINDS
@@ -21,15 +22,15 @@ from openlatch.schemas import SystemRow
 MOST_SHOWN = 50
 SYSTEMS: list[Column] = [
     ("Name", lambda r: r.name),
-    ("Kind", lambda r: r.kind.replace("_", " ")),
+    ("Kind", lambda r: Word(r.kind)),
     ("Accounts", lambda r: r.accounts),
-    ("Read", lambda r: f"{r.reading_seen} seen so far" if r.reading_since else moment(r.read_at)),
+    ("Read", lambda r: Word(f"{r.reading_seen} seen so far") if r.reading_since else moment(r.read_at)),
     ("Drift", lambda r: _drift(r)),
-    ("State", lambda r: f"down since {moment(r.down_since)}: {r.answer}" if r.down_since else r.answer),
+    ("State", lambda r: say(f"down since {moment(r.down_since)}: {r.answer}") if r.down_since else r.answer),
 ]
 
 
-def _drift(row: SystemRow) -> str | None:
+def _drift(row: SystemRow) -> Word | None:
     """How a system departs from the register, in numbers."""
     counts = [
         (row.unrecorded, "unrecorded"),
@@ -37,7 +38,7 @@ def _drift(row: SystemRow) -> str | None:
         (row.changed, "changed"),
         (row.doubts, "doubts"),
     ]
-    return ", ".join(f"{count} {what}" for count, what in counts if count) or None
+    return Word(*(f"{count} {what}" for count, what in counts if count)) if any(count for count, _ in counts) else None
 
 
 @click.command("import")
@@ -72,7 +73,7 @@ def import_(
         if len(report.errors) > MOST_SHOWN:
             out.print(f"… and {len(report.errors) - MOST_SHOWN} more; --output json shows all")
         for one in report.differences[:MOST_SHOWN]:
-            was, will = one.was or "nothing", one.will or "nothing"
+            was, will = one.was or say("nothing"), one.will or say("nothing")
             out.print(f"line {one.line}, {one.field} of {one.key}: from {was} to {will}", markup=False)
         if len(report.differences) > MOST_SHOWN:
             out.print(f"… and {len(report.differences) - MOST_SHOWN} more changes; --output json shows all")

@@ -17,6 +17,7 @@ from openlatch.cli.language import say
 from openlatch.cli.offers import LINES
 from openlatch.cli.output import (
     Column,
+    Word,
     list_options,
     moment,
     out,
@@ -26,6 +27,7 @@ from openlatch.cli.output import (
     show_rows,
     table_options,
     write_end,
+    yes,
 )
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
 from openlatch.client import Client
@@ -34,7 +36,7 @@ from openlatch.core.vocabulary import GrantState
 
 LATCHES: list[Column] = [
     ("Latch", lambda r: r.kind),
-    ("Mode", lambda r: r.mode + (", of its kind" if getattr(r, "of_kind", False) else "")),
+    ("Mode", lambda r: Word(r.mode, "of its kind" if getattr(r, "of_kind", False) else None)),
     ("Asks for", lambda r: r.words),
     ("Broken by", lambda r: "; ".join(r.broken)),
 ]
@@ -47,13 +49,13 @@ EFFECTS: list[Column] = [
 NOTICES: list[Column] = [
     ("When", lambda r: moment(r.at)),
     ("What", lambda r: r.sentence),
-    ("Read", lambda r: "yes" if r.read_at else "no"),
+    ("Read", lambda r: yes(r.read_at is not None)),
 ]
 RESOURCES: list[Column] = [
     ("Account", lambda r: r.account.name),
     ("Name", lambda r: r.name),
     ("Kind", lambda r: r.kind),
-    ("Public", lambda r: "yes" if r.public else "no"),
+    ("Public", lambda r: yes(r.public)),
     ("Shared by", lambda r: r.holders),
 ]
 GROUPS: list[Column] = [
@@ -66,7 +68,7 @@ VISITS: list[Column] = [
     ("Account", lambda r: r.account.name),
     ("On behalf of", lambda r: r.owner.name if r.owner else None),
     ("Began", lambda r: moment(r.began_at)),
-    ("Ended", lambda r: r.ended_as.replace("_", " ") if r.ended_as else None),
+    ("Ended", lambda r: Word(r.ended_as)),
 ]
 
 

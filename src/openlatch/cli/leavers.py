@@ -11,8 +11,10 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, reason_option
+from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
+    Word,
     end_day,
     err,
     moment,
@@ -32,7 +34,7 @@ from openlatch.json_values import JsonObject
 DRIFT: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("Drift", lambda r: _drift(r)),
-    ("What", lambda r: f"{r.holder.name} on {r.account.name} ({r.system.name})"),
+    ("What", lambda r: say(f"{r.holder.name} on {r.account.name} ({r.system.name})")),
     ("Recorded", lambda r: r.level if r.recorded else None),
     ("In the system", lambda r: r.shown_level or (r.level if not r.missing_since else None)),
 ]
@@ -41,7 +43,7 @@ DOUBTS: list[Column] = [
     ("Login", lambda r: r.login),
     ("System", lambda r: r.system.name),
     ("Called", lambda r: r.called),
-    ("May be", lambda r: "; ".join(f"{one.name} (by {one.by})" for one in r.candidates)),
+    ("May be", lambda r: "; ".join(say(f"{one.name} (by {one.by})") for one in r.candidates)),
     ("Grants", lambda r: r.grants),
 ]
 LEFT: list[Column] = [
@@ -57,10 +59,10 @@ LEFT: list[Column] = [
 _DIFFERENT = "changed"
 
 
-def _drift(row: schemas.GrantRow) -> str:
+def _drift(row: schemas.GrantRow) -> Word:
     until = row.drift_accepted_until
     word = "different" if row.drift == _DIFFERENT else str(row.drift)
-    return f"{word}, accepted until {end_day(until)}" if until else word
+    return Word(word, f"accepted until {end_day(until)}" if until else None)
 
 
 class _Kind(click.Choice[str]):

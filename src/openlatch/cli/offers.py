@@ -14,7 +14,8 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.output import Column, err, moment, out, output_option, reach, short, show_one, show_rows
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, err, moment, out, output_option, reach, short, show_one, show_rows
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
 from openlatch.core.offers.wording import DAYS
@@ -24,11 +25,11 @@ from openlatch.json_values import JsonObject
 
 OFFERS: list[Column] = [
     ("ID", lambda r: short(r.id)),
-    ("To", lambda r: f"{r.team} (by {r.person.name})" if r.team else r.person.name),
+    ("To", lambda r: say(f"{r.team} (by {r.person.name})") if r.team else r.person.name),
     ("Account", lambda r: r.account.name),
-    ("Offers", lambda r: "ownership" if r.kind == OfferKind.OWNERSHIP else r.level),
+    ("Offers", lambda r: Word("ownership") if r.kind == OfferKind.OWNERSHIP else r.level),
     ("Reach", lambda r: reach(r.reach)),
-    ("State", lambda r: r.state.replace("_", " ")),
+    ("State", lambda r: Word(r.state)),
     ("Sent by", lambda r: r.sender.name if r.sender else None),
     ("Sent", lambda r: moment(r.sent_at)),
     ("Runs out", lambda r: moment(r.runs_out_at)),
@@ -39,15 +40,15 @@ REQUESTS: list[Column] = [
     ("Account", lambda r: r.account.name if r.account else r.wanted or r.owner_address),
     ("Level", lambda r: r.level.name if r.level else None),
     ("Why", lambda r: r.reason),
-    ("State", lambda r: f"{r.state.replace('_', ' ')}{', emergency' if r.emergency else ''}"),
+    ("State", lambda r: Word(r.state, "emergency" if r.emergency else None)),
     ("Asked", lambda r: moment(r.asked_at)),
 ]
 LINES: list[Column] = [
-    ("Holder", lambda r: r.holder.name if r.holder else "not to be seen"),
+    ("Holder", lambda r: r.holder.name if r.holder else Word("not to be seen")),
     ("Account", lambda r: r.account.name if r.account else "–"),
     ("Level", lambda r: r.level),
-    ("What", lambda r: r.does or f"refused: {r.refused} {r.remedy}".strip()),
-    ("Latches", lambda r: " ".join(f"{b.mode}: {b.fact}" for b in r.latches)),
+    ("What", lambda r: r.does or f"{say('refused:')} {r.refused} {r.remedy}".strip()),
+    ("Latches", lambda r: " ".join(f"{say(b.mode)}: {b.fact}" for b in r.latches)),
 ]
 
 
@@ -185,21 +186,25 @@ def _write_preview(found: schemas.OfferPreview) -> None:
             + (f", {to.people} people" if to.people != 1 else "")
         )
         for warning in to.warnings:
-            out.print(Text(f"    look twice: {warning}", style="bold"))
-        out.print(f"    reach: {reach(to.reach)}")
+            out.print(Text(f"    {say('look twice:')} {warning}", style="bold"))
+        out.print(f"    {say('reach:')} {reach(to.reach)}")
         for right in to.can:
-            new = "" if any(r.key == right.key for r in to.adds) else "  (has it already)"
-            out.print(f"    can:    {right.sentence}{new}")
+            new = "" if any(r.key == right.key for r in to.adds) else f"  {say('(has it already)')}"
+            _write_under("can:", f"{right.sentence}{new}")
         for right in to.cannot:
-            out.print(f"    cannot: {right.sentence}")
+            _write_under("cannot:", right.sentence)
         for path in to.already:
-            out.print(f"    already: {path}")
+            _write_under("already:", path)
         for breach in to.latches:
             out.print(f"    latch ({breach.mode}) {breach.latch}: {breach.fact}. {breach.remedy}")
         for met in to.meets:
             out.print(f"    meets the latch: {met}")
         for needed in to.prerequisites:
-            out.print(f"    {'has' if needed.met else 'lacks'}: {needed.sentence}")
+            _write_under("has:" if needed.met else "lacks:", needed.sentence)
+
+
+def _write_under(heading: str, sentence: str) -> None:
+    out.print(f"    {say(heading):10} {sentence}", markup=False)
 
 
 @offer.command("show")
@@ -214,13 +219,12 @@ def offer_show(ident: UUID, output: str) -> None:
 
 def _write_offer(found: schemas.OfferPage) -> None:
     out.print(
-        Text(f"{found.account.name} to {found.team or found.person.name}", style="bold"), found.state.replace("_", " ")
+        Text(f"{found.account.name} to {found.team or found.person.name}", style="bold"), Word(found.state).said()
     )
     out.print(f"{found.words}; reach {reach(found.reach)}")
-    for right in found.can:
-        out.print(f"  can:    {right.sentence}")
-    for right in found.cannot:
-        out.print(f"  cannot: {right.sentence}")
+    for heading, rights in (("can:", found.can), ("cannot:", found.cannot)):
+        for right in rights:
+            _write_under(heading, right.sentence)
     sender = found.sender.name if found.sender else "Open Latch"
     out.print(
         f"Sent to {found.address} by {sender} at {moment(found.sent_at)} ({found.times_sent} times), "

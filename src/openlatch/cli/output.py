@@ -18,6 +18,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.language import Speaker, say
 from openlatch.core.files.csv_safety import guarded
@@ -58,6 +59,28 @@ class Layout:
 
 
 layout = Layout()
+
+
+class Word:
+    """Words of the program in a cell: in the terminal's language in a table, and in English in CSV.
+
+    Each part is said by itself; words of the API are told as people write them.
+    """
+
+    def __init__(self, *parts: str | None) -> None:
+        self.parts = [part.replace("_", " ") for part in parts if part]
+
+    def __str__(self) -> str:
+        return ", ".join(self.parts)
+
+    def said(self) -> str:
+        """What is shown."""
+        return ", ".join(map(say, self.parts))
+
+
+def yes(value: bool, otherwise: str = "no") -> Word:
+    """Whether something is so."""
+    return Word("yes" if value else otherwise)
 
 
 def list_options(command: Command) -> Command:
@@ -172,6 +195,8 @@ def _cell(value: object, column: str) -> Text:
         value = say(value.replace("_", " "))
     if isinstance(value, Text):
         return value
+    if isinstance(value, Word):
+        return Text(value.said() or "–")
     if isinstance(value, datetime):
         return Text(day(value))
     return Text("–" if value in (None, "") else str(value))
@@ -247,6 +272,13 @@ def sensitivity(value: int | None) -> str:
     return say(SENSITIVITY_WORDS[value]) if value else "–"
 
 
+def path_in_words(path: schemas.Path) -> str:
+    """A path, that it is being ended, and that somebody has left where that does not keep them out."""
+    revoking = say(", being revoked") if path.revoking else ""
+    left = say(", who has left; the system may still let them in") if path.left else ""
+    return f"{path.words}{revoking}{left}"
+
+
 def short(ident: object) -> str:
     """An id as it can be typed again: its end, unless whole ids are asked for."""
     return str(ident) if layout.has_ids else str(ident)[-session.REFERENCE :]
@@ -256,5 +288,5 @@ def proof(known: str | None, by: str = "") -> str | None:
     """The proof of an end: its mark, its word, and by whom or which system."""
     if known is None:
         return None
-    by = "" if known == Proof.UNPROVED else by
-    return f"{Proof(known).mark} {known}{f' by {by}' if by else ''}"
+    told = say(f"{known} by {by}") if by and known != Proof.UNPROVED else say(known)
+    return f"{Proof(known).mark} {told}"

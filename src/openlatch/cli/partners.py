@@ -10,15 +10,16 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, moment, out, output_option, show_one, show_rows, table_options, yes
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
 LINKS: list[Column] = [
     ("With", lambda r: r.other),
-    ("We are", lambda r: f"the {r.we_are}"),
-    ("State", lambda r: f"ended by {r.ended_by}, {moment(r.ended_at)}" if r.ended_at else r.state),
-    ("Offered", lambda r: f"{moment(r.offered_at)} by {r.offered_by}"),
+    ("We are", lambda r: Word(f"the {r.we_are}")),
+    ("State", lambda r: Word(f"ended by {r.ended_by}" if r.ended_at else r.state, r.ended_at and moment(r.ended_at))),
+    ("Offered", lambda r: Word(f"by {r.offered_by}", moment(r.offered_at))),
     ("Team", lambda r: r.team.name if r.team else None),
     ("People", lambda r: ", ".join(person.name for person in r.people)),
 ]
@@ -26,15 +27,14 @@ PEOPLE: list[Column] = [
     ("Name", lambda r: r.name),
     ("Address", lambda r: r.address),
     ("Comes in", lambda r: _comes_in(r)),
-    ("Last here", lambda r: moment(r.last_seen_at) if r.last_seen_at else "not seen"),
+    ("Last here", lambda r: moment(r.last_seen_at) if r.last_seen_at else Word("not seen")),
     ("Into accounts", lambda r: r.visits),
 ]
 
 
-def _comes_in(person: schemas.PartnerPerson) -> str:
-    if person.is_in:
-        return "yes"
-    return f"once confirmed as {person.here.name}" if person.here else "held by a latch" if person.is_held else "no"
+def _comes_in(person: schemas.PartnerPerson) -> Word:
+    once = f"once confirmed as {person.here.name}" if person.here else "held by a latch" if person.is_held else "no"
+    return yes(person.is_in, once)
 
 
 @click.group()
@@ -160,12 +160,21 @@ def organisations() -> None:
     """Your sign-ins at several organisations."""
 
 
+def _as_whom(row: schemas.MyOrganisation) -> str:
+    return f"{row.person}, {Word(row.role, 'of a partner' if row.as_partner else None).said()}"
+
+
+def _reached(row: schemas.MyOrganisation) -> str:
+    counted = say(f"{row.accounts} accounts")
+    return f"{counted}: {', '.join(row.levels)}" if row.levels else counted
+
+
 OWN: list[Column] = [
     ("Organisation", lambda r: r.organisation.name),
     ("Short name", lambda r: r.slug),
-    ("As", lambda r: f"{r.person}, {r.role}" + (", of a partner" if r.as_partner else "")),
-    ("Reaches", lambda r: f"{r.accounts} accounts" + (f": {', '.join(r.levels)}" if r.levels else "")),
-    ("", lambda r: "this one" if r.is_current else "closed" if r.is_closed else None),
+    ("As", lambda r: _as_whom(r)),
+    ("Reaches", lambda r: _reached(r)),
+    ("", lambda r: Word("this one" if r.is_current else "closed" if r.is_closed else None)),
 ]
 
 

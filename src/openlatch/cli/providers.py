@@ -7,7 +7,7 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.output import Column, Word, moment, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -16,7 +16,7 @@ PROVIDERS: list[Column] = [
     ("Issuer", lambda r: r.issuer),
     ("Client", lambda r: r.client_id),
     ("Roles by", lambda r: r.roles_claim or None),
-    ("Second factor", lambda r: ", ".join([*r.acr, *r.amr]) or "not asked for"),
+    ("Second factor", lambda r: ", ".join([*r.acr, *r.amr]) or Word("not asked for")),
     ("People", lambda r: r.people),
 ]
 

@@ -15,16 +15,8 @@ from pydantic import ValidationError
 from openlatch import schemas
 from openlatch.cli import access, latches, register, search, session, settings
 from openlatch.cli.consent import consent_options, go_on, only_preview
-from openlatch.cli.output import (
-    Column,
-    Command,
-    OptionValue,
-    err,
-    out,
-    output_option,
-    show_one,
-    show_rows,
-)
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Command, OptionValue, Word, err, out, output_option, show_one, show_rows, yes
 from openlatch.cli.session import Answer
 from openlatch.client import Client
 from openlatch.core.vocabulary import SENSITIVITY_WORDS
@@ -183,11 +175,11 @@ def _checked(call: Callable[[], Answer]) -> Answer:
         raise BadInput(f"That does not fit: {told}.", "See --help.") from None
 
 
-def write_record(found: schemas.Record[object], done: str, output: str) -> None:
-    """Write the result for a record, with warnings of latches."""
+def write_record(found: schemas.Record[object], done: Callable[[str], str], output: str) -> None:
+    """Write the result for a record, with warnings of latches; ``done`` says what was done with the name."""
 
     def write() -> None:
-        out.print(f"{found.name} {done}.", f"({found.id})")
+        out.print(done(found.name), f"({found.id})", markup=False)
         for breach in found.warnings:
             err.print(f"A latch warns ({breach.latch}): {breach.fact}. {breach.remedy}", markup=False)
 
@@ -201,7 +193,7 @@ def _shown(value: object, named: dict[str, str]) -> str:
         return " ".join(_shown(one, named) for one in value.values())
     return named.get(
         str(value),
-        "–" if value in (None, "") else ("yes" if value else "no") if isinstance(value, bool) else str(value),
+        "–" if value in (None, "") else yes(value).said() if isinstance(value, bool) else str(value),
     )
 
 
@@ -225,7 +217,7 @@ def _add_edit(group: click.Group, kind: str, noun: str) -> None:
         with session.client() as service:
             values = {"name": name, **_values(service, kind, given)}
             found = _checked(lambda: session.proving(service, lambda: service.make_record(kind, values)))
-        write_record(found, "is added", output)
+        write_record(found, lambda name: f"{name} is added.", output)
 
     @group.command("edit", help=f"Edit {noun}; what is not named stays. An empty value empties a field.")
     @click.argument("name_or_id")
@@ -242,7 +234,7 @@ def _add_edit(group: click.Group, kind: str, noun: str) -> None:
             found = _checked(
                 lambda: session.proving(service, lambda: service.edit_record(kind, ident, changes, version))
             )
-        write_record(found, "is changed", output)
+        write_record(found, lambda name: f"{name} is changed.", output)
 
 
 def _add_removal(group: click.Group, kind: str, noun: str) -> None:
@@ -255,7 +247,7 @@ def _add_removal(group: click.Group, kind: str, noun: str) -> None:
 
         def write() -> None:
             for field, value in found.values.model_dump().items():
-                out.print(f"{field.replace('_', ' '):16} {_shown(value, found.named)}", markup=False)
+                out.print(f"{say(field.replace('_', ' ')):16} {_shown(value, found.named)}", markup=False)
             if found.dependents:
                 out.print("Depends on it:", ", ".join(one.what for one in found.dependents))
 
@@ -274,6 +266,14 @@ def _add_removal(group: click.Group, kind: str, noun: str) -> None:
         out.print(f"{found.name} is removed.")
 
 
+def _again(name: str) -> str:
+    return f"{name} is among the others again."
+
+
+def _archived(name: str) -> str:
+    return f"{name} is archived."
+
+
 def _add_archive(group: click.Group, kind: str, noun: str) -> None:
     @group.command("archive", help=f"Put {noun} away, out of lists and choices.")
     @click.argument("name_or_id")
@@ -282,7 +282,7 @@ def _add_archive(group: click.Group, kind: str, noun: str) -> None:
     def archive(name_or_id: str, undo: bool, output: str) -> None:
         with session.client() as service:
             found = service.archive_record(kind, session.find(service, kind, name_or_id), not undo)
-        write_record(found, "is among the others again" if undo else "is archived", output)
+        write_record(found, _again if undo else _archived, output)
 
 
 def _add_merge(group: click.Group, kind: str) -> None:
@@ -323,10 +323,9 @@ def _merges(service: Client, kind: str) -> list[schemas.MergeOf]:
 def _write_merge(found: schemas.MergePreview) -> None:
     if found.moves:
         out.print("Moves:", ", ".join(one.what for one in found.moves))
-    for value in found.fills:
-        out.print(f"Fills {value.field}: {value.will}", markup=False)
-    for value in found.loses:
-        out.print(f"Does not keep {value.field}: {value.was}", markup=False)
+    for heading, values in (("Fills:", found.fills), ("Does not keep:", found.loses)):
+        for value in values:
+            out.print(heading, f"{say(value.field.replace('_', ' '))}: {value.will or value.was}", markup=False)
     if found.accounts:
         out.print(f"{found.kept.name} can act in more:", ", ".join(one.name for one in found.accounts), markup=False)
     for breach in found.latches:
@@ -355,7 +354,7 @@ _add_merge(register.app, "apps")
 
 MEMBERS: list[Column] = [
     ("Member", lambda m: m.member.name),
-    ("Kind", lambda m: m.kind),
+    ("Kind", lambda m: Word(m.kind)),
     ("Since", lambda m: m.since),
     ("Until", lambda m: m.until),
 ]
@@ -397,7 +396,7 @@ def team_add_member(team_name: str, member: str, is_team: bool, until: date | No
             "last_day": until,
         }
         found = session.proving(service, lambda: service.make_record("memberships", values))
-    write_record(found, "is added", output)
+    write_record(found, lambda name: f"{name} is added.", output)
 
 
 @register.team.command("remove-member")

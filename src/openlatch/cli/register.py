@@ -14,6 +14,7 @@ from openlatch.cli import session
 from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
+    Word,
     ago,
     day,
     end,
@@ -21,6 +22,7 @@ from openlatch.cli.output import (
     moment,
     out,
     output_option,
+    path_in_words,
     proof,
     reach,
     sensitivity,
@@ -28,6 +30,7 @@ from openlatch.cli.output import (
     short,
     show_one,
     show_rows,
+    yes,
 )
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -44,8 +47,8 @@ ACCOUNTS: list[Column] = [
 PEOPLE: list[Column] = [
     ("Name", lambda r: r.name),
     ("Address", lambda r: r.address),
-    ("Inside", lambda r: "yes" if r.inside else "outside"),
-    ("Standing", lambda r: r.standing if r.recognised else "not recognised"),
+    ("Inside", lambda r: yes(r.inside, "outside")),
+    ("Standing", lambda r: Word(r.standing if r.recognised else "not recognised")),
     ("Grants", lambda r: r.grants),
     ("Sessions", lambda r: r.sessions),
     ("Flags", lambda r: r.open_flags),
@@ -54,9 +57,9 @@ GRANTS: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("Holder", lambda r: r.holder.name),
     ("Account", lambda r: r.account.name),
-    ("Level", lambda r: f"{r.level} (only {r.part})" if r.part else r.level),
+    ("Level", lambda r: say(f"{r.level} (only {r.part})") if r.part else r.level),
     ("Reach", lambda r: reach(r.reach)),
-    ("State", lambda r: r.state if r.recorded else f"{r.state}, unrecorded"),
+    ("State", lambda r: Word(r.state, None if r.recorded else "unrecorded")),
     ("Until", end),
     ("Last used", lambda r: ago(r.last_used_at)),
 ]
@@ -75,11 +78,11 @@ SESSIONS: list[Column] = [
     ("From", lambda r: r.place or r.address),
     ("Started", lambda r: moment(r.started_at)),
     ("Last seen", lambda r: moment(r.last_seen_at)),
-    ("Ended", lambda r: proof(r.proof, r.proved_by) or r.ended_as if r.ended_at else None),
+    ("Ended", lambda r: proof(r.proof, r.proved_by) or Word(r.ended_as) if r.ended_at else None),
 ]
 TEAMS: list[Column] = [
     ("Name", lambda r: r.name),
-    ("Partner", lambda r: "yes" if r.partner else "no"),
+    ("Partner", lambda r: yes(r.partner)),
     ("Speaker", lambda r: r.speaker.name if r.speaker else None),
     ("Members", lambda r: r.members),
     ("Grants", lambda r: r.grants),
@@ -96,16 +99,9 @@ PATHS: list[Column] = [
     ("Level", lambda p: p.level),
     ("Reach", lambda p: reach(p.reach)),
     ("Until", end),
-    ("Given by", lambda p: p.given_by or (f"recorded by {p.recorded_by}" if p.recorded_by else None)),
+    ("Given by", lambda p: p.given_by or (Word(f"recorded by {p.recorded_by}") if p.recorded_by else None)),
     ("Last used", lambda p: ago(p.last_used_at) if p.grant_id else None),
-    (
-        "By",
-        lambda p: (
-            p.words
-            + (", being revoked" if p.revoking else "")
-            + (", who has left; the system may still let them in" if p.left else "")
-        ),
-    ),
+    ("By", path_in_words),
 ]
 REACHES: list[Column] = [("Account", lambda p: p.account.name), *PATHS[1:]]
 

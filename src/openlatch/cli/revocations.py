@@ -12,18 +12,19 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.output import Column, err, moment, out, output_option, proof, short, show_one
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, err, moment, out, output_option, proof, reach, short, show_one
 from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
-from openlatch.core.vocabulary import Reach, StepState
+from openlatch.core.vocabulary import StepState
 from openlatch.json_values import JsonObject
 
 REVOCATIONS: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("What", lambda r: r.title),
-    ("State", lambda r: r.state.replace("_", " ")),
-    ("Steps", lambda r: f"{r.steps_done} of {r.steps}"),
+    ("State", lambda r: Word(r.state)),
+    ("Steps", lambda r: Word(f"{r.steps_done} of {r.steps}")),
     ("Asked by", lambda r: r.asked_by.name if r.asked_by else None),
     ("When", lambda r: moment(r.created_at)),
 ]
@@ -103,7 +104,7 @@ def write_preview(preview: schemas.Preview) -> None:
     for change in preview.changes:
         out.print(f"  {change.holder.name} on {change.account.name}")
         for right in change.ends:
-            out.print(f"    ends:    {right.sentence} ({Reach(right.reach).word})")
+            out.print(f"    {say('ends:'):8} {right.sentence} ({reach(right.reach)})")
         for path in change.remains:
             out.print(f"    remains: {path.level}, because {path.words}")
         if not change.remains:
@@ -121,7 +122,7 @@ def write_preview(preview: schemas.Preview) -> None:
 def _write_besides(preview: schemas.Preview) -> None:
     """Write what depends on it, and what reads do not cover."""
     for stop in preview.stops:
-        out.print(f"  {STOPS[stop.kind]}: {stop.sentence}")
+        out.print(f"  {say(STOPS[stop.kind])}: {stop.sentence}")
     for gap in preview.unknown:
         out.print(f"  not looked at: {gap}", markup=False)
     for account in preview.without_owner:

@@ -15,6 +15,7 @@ from openlatch.cli.consent import consent_options, go_on, only_preview, preview_
 from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
+    Word,
     day,
     end_day,
     moment,
@@ -38,10 +39,17 @@ STATES = {"open": "open", "carrying_out": "carrying out", "closed": "closed"}
 ROUNDS: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("Name", lambda r: r.name),
-    ("Decided", lambda r: f"{r.decided} of {r.items}"),
+    ("Decided", lambda r: Word(f"{r.decided} of {r.items}")),
     ("Due", lambda r: day(r.due_at)),
-    ("State", lambda r: f"{STATES[r.state]} {day(r.closed_at)}" if r.closed_at else "open"),
+    ("State", lambda r: f"{say(STATES[r.state])} {day(r.closed_at)}" if r.closed_at else Word("open")),
 ]
+
+
+def _decision(item: schemas.ItemRow) -> str:
+    verdict = Word(item.verdict).said()
+    return f"{verdict}?" if item.state == ItemState.SECONDING else verdict
+
+
 ITEMS: list[Column] = [
     ("No", lambda i: i.position),
     ("Holder", lambda i: i.holder.name),
@@ -49,9 +57,9 @@ ITEMS: list[Column] = [
     ("Level", lambda i: i.level),
     ("Reach", lambda i: reach(i.reach)),
     ("Flags", lambda i: i.flagged),
-    ("Consider", lambda i: i.recommended),
-    ("Reviewer", lambda i: getattr(i.reviewer or i.reviewer_team, "name", "nobody")),
-    ("Decision", lambda i: f"{i.verdict}?" if i.state == ItemState.SECONDING else i.verdict),
+    ("Consider", lambda i: Word(i.recommended)),
+    ("Reviewer", lambda i: getattr(i.reviewer or i.reviewer_team, "name", Word("nobody"))),
+    ("Decision", lambda i: _decision(i)),
     ("Reason", lambda i: i.reason),
 ]
 
@@ -191,9 +199,9 @@ def _write_item(item: schemas.ItemRow) -> None:
         out.print(f"Last time: {last['verdict']} by {last['by'] or 'nobody'}, {last['at'][:10]}: {last['reason']}")
     for change in item.changes:
         out.print(f"Since then: {change}")
-    out.print(f"Consider: {item.recommended}. {facts['recommendation']['reason']}")
+    out.print("Consider:", f"{Word(item.recommended).said()}.", facts["recommendation"]["reason"], markup=False)
     who = item.reviewer or item.reviewer_team
-    out.print(f"For {who.name if who else 'nobody yet'}. {item.assigned_as}")
+    out.print("Reviewer:", f"{who.name if who else say('nobody yet')}.", item.assigned_as, markup=False)
     if item.question:
         out.print(f"Asked {item.question.of}: {item.question.question} – {item.question.answer or 'no answer yet'}")
     if item.verdict:

@@ -11,15 +11,15 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.output import Column, Word, err, out, output_option, show_one, show_rows, table_options, yes
 from openlatch.core.vocabulary import HolderKind
 
 SENSITIVITIES = ("low", "medium", "high", "critical")
 RULES: list[Column] = [
     ("Rule", lambda r: r.key),
-    ("On", lambda r: r.subject),
+    ("On", lambda r: Word(r.subject)),
     ("Open", lambda r: r.open),
-    ("Set", lambda r: "off" if r.off else "own" if r.own else "on"),
+    ("Set", lambda r: Word("off" if r.off else "own" if r.own else "on")),
     ("What it looks for", lambda r: r.about or r.title),
 ]
 LIMITS: list[Column] = [
@@ -178,14 +178,14 @@ def facts(person_name: str | None, output: str) -> None:
 
 
 FACTS: list[Column] = [
-    ("Kind", lambda r: r.subject.kind),
+    ("Kind", lambda r: Word(r.subject.kind)),
     ("Account", lambda r: r.account or ""),
     ("Rules that speak", lambda r: " ".join(rule.key for rule in r.rules if rule.found)),
 ]
 
 
 def _value(value: object) -> str:
-    return "yes" if value is True else str(value)
+    return yes(value).said() if isinstance(value, bool) else str(value)
 
 
 COMMANDS: dict[str, click.Command] = {"rule": rule, "facts": facts}

@@ -12,7 +12,8 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.consent import only_preview, preview_option
-from openlatch.cli.output import Column, Command, moment, out, output_option, short, show_one, show_rows
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Command, Word, moment, out, output_option, short, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -26,17 +27,17 @@ EVENTS = ("person_leaves", "person_moves", "app_grows", "more_sensitive", "emerg
 SCHEDULES: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("Name", lambda r: r.name),
-    ("Covers", lambda r: ", ".join(r.covers)),
-    ("Filter", lambda r: r.scope or "all"),
+    ("Covers", lambda r: Word(*r.covers)),
+    ("Filter", lambda r: r.scope or Word("all")),
     ("Opens", lambda r: _opens(r)),
-    ("State", lambda r: "paused" if r.paused else "on"),
+    ("State", lambda r: Word("paused" if r.paused else "on")),
     ("Last time", lambda r: r.answer),
 ]
 
 
 def _opens(row: schemas.ScheduleRow) -> str:
-    parts = [f"{row.recurs} from {row.starts.replace('T', ' ')} {row.time_zone}"] if row.recurrence else []
-    return "; ".join([*parts, *(event.replace("_", " ") for event in row.events)])
+    parts = [f"{row.recurs}, {say('from')} {row.starts.replace('T', ' ')} {row.time_zone}"] if row.recurrence else []
+    return "; ".join([*parts, *(say(event.replace("_", " ")) for event in row.events)])
 
 
 def review_options(command: Command) -> Command:
@@ -202,11 +203,10 @@ _pausing("resume", False, "Open rounds again; those that were due meanwhile are 
 
 def _write(found: schemas.SchedulePage) -> None:
     out.print(Text(found.name, style="bold"), _opens(found), "paused" if found.paused else "")
-    out.print(f"Covers {', '.join(found.covers)}; {found.scope or 'all of them'}")
+    out.print("Covers:", f"{Word(*found.covers).said()};", found.scope or "all of them", markup=False)
     out.print(f"{found.days_to_decide} days to decide; {found.rounds} rounds so far")
-    out.print(
-        "Undecided: " + ", ".join(f"{reach} {found.undecided[reach]}" for reach in REACHES if reach in found.undecided)
-    )
+    fates = [f"{say(reach)}: {say(found.undecided[reach])}" for reach in REACHES if reach in found.undecided]
+    out.print("Undecided:", ", ".join(fates))
     if found.answer:
         out.print(f"Last time: {found.answer}")
     _write_dates(found.next)

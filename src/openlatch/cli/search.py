@@ -12,24 +12,32 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, out, output_option, short, show_one, show_rows, table_options
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, out, output_option, short, show_one, show_rows, table_options
 from openlatch.cli.register import person
 from openlatch.client import Client
 from openlatch.errors import BadInput
 from openlatch.private_files import write_new
 
 FOUND: list[Column] = [
-    ("Kind", lambda r: r.kind),
+    ("Kind", lambda r: Word(r.kind)),
     ("What", lambda r: r.label),
     ("More", lambda r: r.detail),
     ("ID", lambda r: short(r.id)),
 ]
+
+
+def _whose(row: schemas.FilterKept) -> str:
+    mine = say("you") if row.is_mine else row.by.name
+    return f"{mine}, {say('shared')}" if row.is_shared else mine
+
+
 FILTERS: list[Column] = [
     ("Name", lambda r: r.name),
     ("List", lambda r: r.list),
     ("Filter", lambda r: r.filter),
-    ("Of", lambda r: ("you" if r.is_mine else r.by.name) + (", shared" if r.is_shared else "")),
-    ("Mail", lambda r: {"day": "daily", "week": "weekly", "never": "never"}[r.mail]),
+    ("Of", lambda r: _whose(r)),
+    ("Mail", lambda r: Word({"day": "daily", "week": "weekly", "never": "never"}[r.mail])),
 ]
 
 
@@ -44,7 +52,7 @@ def search(words: tuple[str, ...], output: str) -> None:
 
 ATTRIBUTES: list[Column] = [
     ("Attribute", lambda a: a.name),
-    ("Holds", lambda a: a.kind),
+    ("Holds", lambda a: Word(a.kind)),
     ("Compare by", lambda a: ", ".join(a.operators)),
     ("Meaning", lambda a: a.sentence),
 ]
@@ -143,13 +151,12 @@ def person_move(name_or_id: str, job: str | None, joins: tuple[str, ...], leaves
 
 
 def _write_move(found: schemas.MovePlan) -> None:
-    job = f", as {found.job}" if found.job else ""
-    out.print(Text(f"{found.person.name}{job}", style="bold"))
-    for title, rows in (("Loses", found.loses), ("Gets", found.gets)):
-        out.print(f"{title}:" if rows else f"{title}: nothing")
+    out.print(Text(say(f"{found.person.name}, as {found.job}") if found.job else found.person.name, style="bold"))
+    for title, rows in (("Loses:", found.loses), ("Gets:", found.gets)):
+        out.print(title, "" if rows else "nothing")
         for row in rows:
             out.print(f"  {row.account.name}: {', '.join(row.rights)}")
-    out.print("Keeps:" if found.keeps else "Keeps: nothing")
+    out.print("Keeps:", "" if found.keeps else "nothing")
     for kept in found.keeps:
         alone = "  (nobody else in that job holds it)" if found.peers and kept.held_by == 0 else ""
         out.print(f"  {kept.level} on {kept.account.name}{alone}")

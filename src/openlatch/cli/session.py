@@ -183,8 +183,10 @@ class Reference(click.ParamType[UUID]):
                 return find(service, self.kind, value)
         if len(fits) != 1:
             what = _SINGULAR.get(self.kind, self.kind.rstrip("s"))
-            how_many = "Several" if fits else "None"
-            raise BadInput(f"{how_many} of the {self.kind} end in {value!r}.", f"See: openlatch {what} list --ids")
+            remedy = f"See: openlatch {what} list --ids"
+            if fits:
+                raise BadInput(f"Several of the {self.kind} end in {value!r}.", remedy)
+            raise BadInput(f"None of the {self.kind} ends in {value!r}.", remedy)
         ident: UUID = fits[0].id
         return ident
 

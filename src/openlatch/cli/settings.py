@@ -6,7 +6,7 @@ import click
 
 from openlatch import schemas
 from openlatch.cli import access, latches, session
-from openlatch.cli.output import out, output_option, show_one
+from openlatch.cli.output import Word, out, output_option, show_one
 from openlatch.cli.register import account, team
 
 _NEEDS = click.option(
@@ -26,10 +26,12 @@ def account_set_giving(name_or_id: str, emergency_hours: int | None, needs: tupl
     with session.client() as service:
         found = service.account(session.find(service, "accounts", name_or_id))
         service.set_account(found.id, emergency_hours, needs, found.version)
-    opens = (
-        f"opens for {emergency_hours} hours in an emergency" if emergency_hours else "opens to nobody in an emergency"
+    out.print(
+        f"{found.name} opens for {emergency_hours} hours in an emergency."
+        if emergency_hours
+        else f"{found.name} opens to nobody in an emergency."
     )
-    out.print(f"{found.name} {opens}; to accept, people need {', '.join(needs).replace('_', ' ') or 'nothing'}.")
+    out.print("To accept, people need:", Word(*needs).said() or "nothing")
 
 
 @team.command("set-speaker")
@@ -117,15 +119,18 @@ def settings_set(
 
 def _write(found: schemas.Settings) -> None:
     out.print(f"Offers stand for {found.offer_hours} hours.")
-    out.print(f"Inside: {', '.join(found.inside_domains) or 'no domain'}")
+    out.print("Inside:", ", ".join(found.inside_domains) or "no domain")
     out.print(f"Signed heads of the journal are mailed to: {', '.join(found.auditors) or 'nobody'}")
     days = ", ".join(map(str, found.remind_days))
     out.print(f"People are told {days} days before access ends." if days else "Nobody is told before access ends.")
     months = found.keep_left_months
     out.print(f"Who left is erased after {months} months." if months else "Nobody who left is erased by itself.")
-    ends = found.when_deactivated == "at_once"
-    out.print(f"Whom a directory switches off {'loses all access at once' if ends else 'is put to administrators'}.")
-    out.print(f"To accept, everybody needs: {', '.join(found.prerequisites).replace('_', ' ') or 'nothing'}")
+    out.print(
+        "Whom a directory switches off loses all access at once."
+        if found.when_deactivated == "at_once"
+        else "Whom a directory switches off is put to administrators."
+    )
+    out.print("To accept, everybody needs:", Word(*found.prerequisites).said() or "nothing")
 
 
 @click.group("me")

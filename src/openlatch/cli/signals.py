@@ -9,7 +9,8 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, moment, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
@@ -24,24 +25,24 @@ SOURCES: list[Column] = [
     ("Name", lambda r: r.name),
     ("Issuer", lambda r: r.issuer),
     ("Heard", lambda r: moment(r.heard_at)),
-    ("Delivery", lambda r: r.failed or r.delivery.replace("_", " ")),
+    ("Delivery", lambda r: r.failed or Word(r.delivery)),
     ("Reactions", lambda r: ", ".join(f"{_short(e)} {do}" for e, do in r.reactions.items() if do != "ignore")),
     ("Address", lambda r: r.address),
 ]
 RECEIVED: list[Column] = [
     ("Received", lambda r: moment(r.received_at)),
     ("From", lambda r: r.source.name),
-    ("Person", lambda r: r.person.name if r.person else "nobody in the register"),
+    ("Person", lambda r: r.person.name if r.person else Word("nobody in the register")),
     ("Event", lambda r: r.words),
-    ("Outcome", lambda r: r.outcome),
+    ("Outcome", lambda r: Word(r.outcome)),
     ("Reason", lambda r: r.reason),
 ]
 
 
 RECEIVERS: list[Column] = [
     ("Name", lambda r: r.name),
-    ("Status", lambda r: r.status.replace("_", " ")),
-    ("Delivery", lambda r: None if r.delivery == "none" else f"{r.delivery} {r.address}".strip()),
+    ("Status", lambda r: Word(r.status)),
+    ("Delivery", lambda r: None if r.delivery == "none" else f"{say(r.delivery)} {r.address}".strip()),
     ("Waiting", lambda r: r.waiting or None),
     ("Given up", lambda r: r.given_up or None),
     ("Failing since", lambda r: moment(r.failing_since)),
@@ -51,7 +52,7 @@ SENT: list[Column] = [
     ("Made", lambda r: moment(r.made_at)),
     ("Event", lambda r: _short(r.event)),
     ("Person", lambda r: r.person.name if r.person else None),
-    ("State", lambda r: r.state.replace("_", " ")),
+    ("State", lambda r: Word(r.state)),
     ("Last answer", lambda r: r.answer),
 ]
 

@@ -11,14 +11,14 @@ from openlatch.cli import imports, language, session
 from openlatch.cli import settings as organisation_settings
 from openlatch.cli.consent import consent_options, go_on, only_preview
 from openlatch.cli.language import say
-from openlatch.cli.output import Column, out, output_option, show_one, show_rows, table_options
+from openlatch.cli.output import Column, Word, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.core.vocabulary import TrialState
 from openlatch.errors import BadInput
 
 SETTINGS: list[Column] = [
     ("Setting", lambda s: s.name),
-    ("Usual", lambda s: "needed" if s.usual is None else str(s.usual)),
+    ("Usual", lambda s: Word("needed") if s.usual is None else str(s.usual)),
     ("What it is", lambda s: s.about),
 ]
 system: click.Group = imports.COMMANDS["system"]  # type: ignore[assignment]

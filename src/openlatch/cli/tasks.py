@@ -7,15 +7,16 @@ from uuid import UUID
 import click
 
 from openlatch.cli import session
-from openlatch.cli.output import Column, moment, output_option, short, show_rows
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, moment, output_option, short, show_rows
 from openlatch.cli.register import list_command
 
 TASKS: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("What", lambda r: r.sentence),
-    ("Who", lambda r: r.assigned_to.name if r.assigned_to else "whoever answers for it"),
+    ("Who", lambda r: r.assigned_to.name if r.assigned_to else Word("whoever answers for it")),
     ("Asked", lambda r: moment(r.asked_at)),
-    ("State", lambda r: f"done, says {r.done_by}: {r.words}" if r.done_by else r.state),
+    ("State", lambda r: say(f"done, says {r.done_by}: {r.words}") if r.done_by else Word(r.state)),
 ]
 
 

@@ -8,7 +8,7 @@ import click
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.output import Column, day, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, Word, day, out, output_option, show_one, show_rows
 from openlatch.core.trends import Span
 
 Point = schemas.TrendPoint
@@ -32,7 +32,7 @@ COLUMNS: list[Column] = [
     ("Flags", lambda p: _known(p.flags)),
     ("Ended in", lambda p: _took(p.departure_days, "d", p.departures_over)),
     ("Confirmed", lambda p: _took(p.confirm_hours, "h", p.confirmed)),
-    ("Reviewed", lambda p: f"{p.decided_in_time} of {p.due_items}" if p.due_items else "–"),
+    ("Reviewed", lambda p: Word(f"{p.decided_in_time} of {p.due_items}") if p.due_items else None),
     ("Exposed", lambda p: _known(p.exposures)),
     ("Unrecorded", _unrecorded),
 ]

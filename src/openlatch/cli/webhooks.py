@@ -7,15 +7,16 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.output import Column, moment, out, output_option, short, show_one, show_rows, table_options
+from openlatch.cli.language import say
+from openlatch.cli.output import Column, Word, moment, out, output_option, short, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
 
 
 def _state(row: schemas.WebhookOf) -> str:
     if row.paused_at is not None:
-        return f"paused {moment(row.paused_at)}"
-    return f"takes nothing since {moment(row.failing_since)}" if row.failing_since else "in use"
+        return say(f"paused {moment(row.paused_at)}")
+    return say(f"takes nothing since {moment(row.failing_since)}" if row.failing_since else "in use")
 
 
 WEBHOOKS: list[Column] = [
@@ -23,12 +24,12 @@ WEBHOOKS: list[Column] = [
     ("State", _state),
     ("Waiting", lambda r: r.waiting or None),
     ("Given up", lambda r: r.given_up or None),
-    ("Told", lambda r: ", ".join(r.actions) or "everything"),
+    ("Told", lambda r: ", ".join(r.actions) or Word("everything")),
     ("URL", lambda r: r.url),
 ]
 DELIVERIES: list[Column] = [
-    ("Position", lambda r: "test" if r.position is None else r.position),
-    ("State", lambda r: r.state.replace("_", " ")),
+    ("Position", lambda r: Word("test") if r.position is None else r.position),
+    ("State", lambda r: Word(r.state)),
     ("Tries", lambda r: r.tries),
     ("Last answer", lambda r: r.answer),
     ("Next try", lambda r: moment(r.next_try_at)),
