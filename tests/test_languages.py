@@ -143,6 +143,17 @@ def test_an_answer_is_in_the_language_that_its_reader_has_chosen(browser: httpx.
     assert "Content-Language" not in browser.get("/flags?limit=1", headers={"Accept-Language": "cy, fr"}).headers
 
 
+def test_what_search_finds_is_said_where_it_is_a_sentence(browser: httpx.Client) -> None:
+    """The sentence of a flag is; the name of an account or a person is not, whatever it is called."""
+    found = browser.get("/search?q=booking+desk", headers=GERMAN).json()["found"]
+    was = browser.get("/search?q=booking+desk").json()["found"]
+    flags = [(told["label"], one["label"]) for told, one in zip(found, was, strict=True) if one["kind"] == "flags"]
+    assert flags
+    assert all(told == german().say(label) != label for told, label in flags)
+    names = [(told["label"], one["label"]) for told, one in zip(found, was, strict=True) if one["kind"] != "flags"]
+    assert all(told == label for told, label in names)
+
+
 def test_a_refusal_is_in_their_language_too_and_a_repeated_call_in_each(browser: httpx.Client) -> None:
     refused = browser.post("/offers", json={"account": "x"}, headers=GERMAN)
     assert refused.json()["title"] == "Ungültige Anfrage"

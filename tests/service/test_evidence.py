@@ -19,7 +19,7 @@ from cryptography.fernet import Fernet
 from hypothesis import given
 from hypothesis import strategies as st
 from icalendar import Calendar
-from sqlalchemy import create_engine, select
+from sqlalchemy import create_engine, select, update
 
 from openlatch import schemas
 from openlatch.core.journal import chain
@@ -31,7 +31,7 @@ from openlatch.service.reviews import calendar_feed, close_round, decisions, evi
 from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import steps
 from openlatch.service.unit import Service
-from openlatch.store.tables import Account, Item, Person, Revocation, Step
+from openlatch.store.tables import Account, Item, Person, Revocation, SignIn, Step
 from openlatch.worker import tasks
 from tests.service.conftest import Small
 
@@ -263,6 +263,13 @@ def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(s
     assert events(mara) == {"Review due: Spring": due}
     assert events(owen) == {}
     assert events(made("ines")) == {"Access of Wardens to Box ends": ends}
+    with small.service.unit(small.itself) as unit:
+        signs_in = unit.db.scalars(
+            select(SignIn).join(Person, Person.id == SignIn.person_id).where(Person.key == "ada")
+        )
+        signs_in.one().preferences = {"locale": "de-AT"}
+        unit.db.execute(update(Account).where(Account.name == "Box").values(owner_id=small.person("ada")))
+    assert "Zugriff von Wardens auf Box endet" in events(made("ada"))
     with small.acting("mara") as unit:
         assert calendar_feed.page(unit).read_at == small.clock()
     fresh = made("mara")

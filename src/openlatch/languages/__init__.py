@@ -6,3 +6,8 @@ catalogue of the language (gettext), and what it names is taken over as it is. W
 """
 
 ENGLISH = "en"
+
+
+def language_of(locale: str | None) -> str:
+    """The code of the language of a locale that somebody has chosen; English where they have chosen none."""
+    return (locale or ENGLISH).partition("-")[0].lower()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from functools import lru_cache
 from typing import Annotated, Any, get_args, get_origin
 
@@ -10,7 +10,7 @@ from pydantic import BaseModel
 
 from openlatch.json_values import JsonValue
 from openlatch.languages.catalogue import Catalogue
-from openlatch.languages.marks import SAID
+from openlatch.languages.marks import SAID, SaidBeside
 
 Say = Callable[[str], str]
 # What to do with a value: the fields to go into, or SAID for a text to say; None for what is left alone.
@@ -33,8 +33,15 @@ def _told(plan: Plan, value: JsonValue, say: Say) -> JsonValue:
         if isinstance(plan, _Every):
             return {name: _told(plan.plan, one, say) for name, one in value.items()}
         if isinstance(plan, Mapping):
-            return {name: _told(plan.get(name), one, say) for name, one in value.items()}
+            return {name: _told(_here(plan.get(name), value), one, say) for name, one in value.items()}
     return value
+
+
+def _here(plan: Plan, answer: Mapping[str, JsonValue]) -> Plan:
+    """What to do with a field that is said only beside a certain value of another."""
+    if isinstance(plan, SaidBeside):
+        return SAID if answer.get(plan.field) == plan.value else None
+    return plan
 
 
 class _Every:
@@ -56,9 +63,13 @@ def _of_fields(model: type[BaseModel], within: tuple[type[BaseModel], ...]) -> P
     found = {
         name: plan
         for name, field in model.model_fields.items()
-        if (plan := SAID if SAID in field.metadata else _of_type(field.annotation, (*within, model))) is not None
+        if (plan := _marked(field.metadata) or _of_type(field.annotation, (*within, model))) is not None
     }
     return found or None
+
+
+def _marked(metadata: Iterable[object]) -> Plan:
+    return next((mark for mark in metadata if mark is SAID or isinstance(mark, SaidBeside)), None)
 
 
 def _of_type(kind: Any, within: tuple[type[BaseModel], ...]) -> Plan:

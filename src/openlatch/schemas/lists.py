@@ -10,7 +10,7 @@ from pydantic import (
     StringConstraints,
 )
 
-from openlatch.languages.marks import Said
+from openlatch.languages.marks import Said, SaidBeside
 from openlatch.schemas.base import Answer, Named, Request
 
 __all__ = [
@@ -50,7 +50,7 @@ class FoundOne(Answer):
 
     kind: Literal["people", "accounts", "apps", "teams", "grants", "flags", "rounds", "systems"]
     id: UUID
-    label: str
+    label: Annotated[str, SaidBeside("kind", "flags")] = Field(description="Its name; a flag's sentence.")
     detail: Said
 
 

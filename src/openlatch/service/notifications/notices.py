@@ -23,7 +23,7 @@ from openlatch.core.access.paths import everyone_reaching
 from openlatch.core.retries import wait_after
 from openlatch.core.vocabulary import HolderKind, MailState, Reach
 from openlatch.json_values import JsonObject
-from openlatch.languages import ENGLISH
+from openlatch.languages import ENGLISH, language_of
 from openlatch.languages.catalogue import Catalogue, catalogue_of
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
@@ -243,7 +243,7 @@ def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
 def _language(unit: Unit, recipient: str) -> str:
     """The language that whoever has an address has chosen for themselves; English where nothing is known of one."""
     chosen = select(SignIn.preferences["locale"].astext).join(Person, Person.id == SignIn.person_id)
-    return (unit.db.scalar(chosen.where(Person.address == recipient).limit(1)) or ENGLISH).partition("-")[0].lower()
+    return language_of(unit.db.scalar(chosen.where(Person.address == recipient).limit(1)))
 
 
 def _try(post: Post | None, recipient: str, letter: Letter) -> Exception | None:

@@ -16,6 +16,8 @@ from sqlalchemy import ColumnElement, select
 from openlatch import schemas
 from openlatch.core.vocabulary import GrantState, Standing
 from openlatch.errors import NotAllowed, NotFound
+from openlatch.languages import language_of
+from openlatch.languages.catalogue import Catalogue, catalogue_of
 from openlatch.service.offers.send import digest
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
@@ -96,12 +98,15 @@ def read(service: Service, token: str) -> bytes:
         if signs_in is not None and signs_in.suspended_at is not None:
             raise NotFound("There is no calendar at this address.", "Ask an administrator.")
         administrator = signs_in is not None and bool(signs_in.administrator)
+        language = language_of(signs_in.preferences.get("locale") if signs_in is not None else None)
     viewer = Viewer(row.organisation_id, person.name, person.id, administrator=administrator, may_write=False)
     with service.unit(viewer) as unit:
-        return _written(unit)
+        return _written(unit, catalogue_of(language))
 
 
-def _written(unit: Unit) -> bytes:
+def _written(unit: Unit, catalogue: Catalogue | None) -> bytes:
+    """In the language that its reader has chosen; names of grants, rounds and accounts are as they are."""
+    say = catalogue.say if catalogue is not None else str
     calendar = Calendar()
     calendar.add("prodid", "-//Open Latch//Reviews and ends of access//EN")
     calendar.add("version", "2.0")
@@ -114,9 +119,9 @@ def _written(unit: Unit) -> bytes:
         event.add("dtstamp", unit.now)
         event.add("dtstart", entry.at)
         event.add("duration", timedelta(0))
-        event.add("summary", entry.summary)
-        event.add("description", entry.description)
-        event.add("categories", [entry.kind])
+        event.add("summary", say(entry.summary))
+        event.add("description", say(entry.description))
+        event.add("categories", [say(entry.kind)])
         event.add("url", unit.service.address + entry.page)
         event.add("transp", "TRANSPARENT")
         calendar.add_component(event)
@@ -131,18 +136,19 @@ def _entries(unit: Unit) -> Iterator[_Entry]:
         yield _Entry(
             f"round-{row['id']}", row["due_at"], f"Review due: {row['name']}", left, f"/rounds/{row['id']}", "Review"
         )
-    ends = register.GRANTS.all(
+    ending = register.GRANTS.all(
         unit.db,
         f'until gt "{since.isoformat()}" and until le "{until.isoformat()}"',
         [_ending(unit), Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))],
         MOST_EVENTS,
     )
-    for row in ends:
+    for row in ending:
         mine = row["holder"]["id"] == unit.viewer.person
-        who = "Your access" if mine else f"Access of {row['holder']['name']}"
+        to = row["account"]["name"]
+        ends = f"Your access to {to} ends" if mine else f"Access of {row['holder']['name']} to {to} ends"
         words = f"{row['level']}: {row['sentence']}"
         place = "/mine" if mine else f"/accounts/{row['account']['id']}"
-        yield _Entry(f"grant-{row['id']}", row["until"], f"{who} to {row['account']['name']} ends", words, place, "End")
+        yield _Entry(f"grant-{row['id']}", row["until"], ends, words, place, "End")
 
 
 def _ending(unit: Unit) -> ColumnElement[bool]:
