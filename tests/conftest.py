@@ -54,6 +54,8 @@ def pytest_configure(config: pytest.Config) -> None:
     """A marker for each folder: ``pytest -m core`` takes some seconds."""
     for room in ROOMS:
         config.addinivalue_line("markers", f"{room}: the tests of {room}")
+    # What they read is English, whatever the language of the terminal.
+    os.environ["OPENLATCH_LANGUAGE"] = "en"
     # A hash as it is for real takes a tenth of a second.
     authentication._HASHER = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
     # Each of the tests' own calls would read all certificate authorities, which none of them asks.

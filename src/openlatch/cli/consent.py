@@ -8,8 +8,8 @@ from typing import Any, TypeVar
 
 import click
 
-from openlatch.cli.language import say
 from openlatch.cli.output import out
+from openlatch.languages.terminal import say
 
 _PLACE = "openlatch.consent"
 Command = TypeVar("Command", bound=Callable[..., Any])

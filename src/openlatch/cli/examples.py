@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 
 import click
 
-from openlatch.cli.language import say
+from openlatch.languages.terminal import say
 
 _LINES = """
 login --address ines.calder@hollinfell.example.org

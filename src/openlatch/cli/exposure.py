@@ -16,7 +16,6 @@ from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.access import INSTANT
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
     Word,
@@ -36,6 +35,7 @@ from openlatch.client import Client
 from openlatch.core.exposure.rules import Right
 from openlatch.core.vocabulary import DraftState, Judgement
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import say
 
 # Exit code: the draft opens something new.
 WOULD_OPEN = 7

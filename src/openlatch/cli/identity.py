@@ -9,7 +9,7 @@ import click
 from rich.text import Text
 
 from openlatch import schemas
-from openlatch.cli import language, renamed, session, settings
+from openlatch.cli import renamed, session, settings
 from openlatch.cli.consent import consent_options, go_on
 from openlatch.cli.output import (
     Column,
@@ -25,6 +25,7 @@ from openlatch.cli.output import (
 )
 from openlatch.client import Client
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import chosen
 
 ROLES = click.Choice(["administrator", "auditor", "reviewer", "member"])
 SIGN_INS: list[Column] = [
@@ -219,7 +220,7 @@ def invitation_withdraw(whose: str) -> None:
 @click.password_option("--password", prompt="Choose a password", help="What you sign in with from now on.")
 def invitation_accept(link: str, password: str) -> None:
     """Accept an invitation by its link, choosing a password."""
-    with Client(session.load().url, language=language.chosen()) as service:
+    with Client(session.load().url, language=chosen()) as service:
         found = service.accept_invitation(link.rpartition("#")[2], password)
     out.print(f"Welcome, {found.person.name}. Sign in: openlatch login", markup=False)
 
@@ -233,7 +234,7 @@ def password() -> None:
 @click.argument("address")
 def password_forgot(address: str) -> None:
     """Request a link for choosing a new password."""
-    with Client(session.load().url, language=language.chosen()) as service:
+    with Client(session.load().url, language=chosen()) as service:
         service.forgot_password(address)
     out.print("If somebody signs in with this address, a link is on its way to it. It works for an hour.")
 
@@ -243,7 +244,7 @@ def password_forgot(address: str) -> None:
 @click.password_option("--password", prompt="New password", help="What you sign in with from now on.")
 def password_new(link: str, password: str) -> None:
     """Choose a new password with the link that you received."""
-    with Client(session.load().url, language=language.chosen()) as service:
+    with Client(session.load().url, language=chosen()) as service:
         service.new_password(link.rpartition("#")[2], password)
     out.print("Your password is changed, and everything that was open is ended. Sign in: openlatch login")
 

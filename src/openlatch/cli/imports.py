@@ -10,13 +10,13 @@ import click
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeElapsedColumn
 
 from openlatch.cli import session
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Word, err, moment, out, output_option, show_one
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.people.login_matching import MarkKind
 from openlatch.core.vocabulary import FileForm
+from openlatch.languages.terminal import say
 from openlatch.schemas import SystemRow
 
 MOST_SHOWN = 50

@@ -13,7 +13,6 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option, reason_option
-from openlatch.cli.language import say
 from openlatch.cli.offers import LINES
 from openlatch.cli.output import (
     Column,
@@ -33,6 +32,7 @@ from openlatch.cli.register import account, app, level, list_command, rows_of, t
 from openlatch.client import Client
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import GrantState
+from openlatch.languages.terminal import say
 
 LATCHES: list[Column] = [
     ("Latch", lambda r: r.kind),

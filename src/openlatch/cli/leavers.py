@@ -11,7 +11,6 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
     Word,
@@ -30,6 +29,7 @@ from openlatch.cli.revocations import WAIT_SECONDS, write_preview
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
 from openlatch.json_values import JsonObject
+from openlatch.languages.terminal import say
 
 DRIFT: list[Column] = [
     ("ID", lambda r: short(r.id)),

@@ -10,12 +10,12 @@ from uuid import UUID
 import click
 
 from openlatch import schemas
-from openlatch.cli import language, session
-from openlatch.cli.language import say
+from openlatch.cli import session
 from openlatch.cli.latches import inside_in_words
 from openlatch.cli.output import day, out, output_option, show_one
 from openlatch.client import CallFailed, Client
 from openlatch.core.vocabulary import TokenScope
+from openlatch.languages.terminal import chosen, say
 
 PROGRAM = "openlatch on the command line"
 
@@ -37,14 +37,14 @@ def login(
     """
     url = url or session.load().url
     scope = TokenScope.READ if read_only else TokenScope.WRITE
-    with Client(url, language=language.chosen()) as service:
+    with Client(url, language=chosen()) as service:
         if address is None:
             token, ident = _by_browser(service, scope), ""
         else:
             password = password or click.prompt(say("Password"), hide_input=True, err=True)
             made = _by_password(service, address, password, code, organisation, scope)
             token, ident = made.token, str(made.id)
-    with Client(url, token, language=language.chosen()) as service:
+    with Client(url, token, language=chosen()) as service:
         me = service.me()
         mine = next(one for one in service.own_sign_in().tokens if ident in ("", str(one.id)) and one.is_this)
     session.save(session.Saved(url, token, str(mine.id), me.organisation.time_zone))

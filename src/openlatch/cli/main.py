@@ -25,6 +25,7 @@ from openlatch.client import CallFailed, Unreachable
 from openlatch.errors import BadInput, OpenLatchError
 from openlatch.imports import many_imports
 from openlatch.languages import ENGLISH
+from openlatch.languages.terminal import chosen, say
 
 _CLIENT = {
     "login": "login",
@@ -150,7 +151,7 @@ def _fields(error: OpenLatchError) -> Iterable[str]:
 
 def main(arguments: list[str] | None = None) -> None:
     """Run the program; errors come out as a sentence and what to do about it."""
-    if language.chosen() != ENGLISH:
+    if chosen() != ENGLISH:
         click.Context.formatter_class = language.Formatter
     try:
         result: object = cli.main(args=arguments, prog_name="openlatch", standalone_mode=False)
@@ -164,7 +165,7 @@ def main(arguments: list[str] | None = None) -> None:
             click.echo(example, err=True)
         sys.exit(error.exit_code)
     except OpenLatchError as error:
-        err.print(f"[bold]{language.say(error.title)}.[/] ", end="")
+        err.print(f"[bold]{say(error.title)}.[/] ", end="")
         err.print(error.detail, markup=False)
         if error.remedy:
             err.print(error.remedy, markup=False)

@@ -14,7 +14,6 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Word, err, moment, out, output_option, reach, short, show_one, show_rows
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
@@ -22,6 +21,7 @@ from openlatch.core.offers.wording import DAYS
 from openlatch.core.vocabulary import HolderKind, OfferKind
 from openlatch.errors import Conflict
 from openlatch.json_values import JsonObject
+from openlatch.languages.terminal import say
 
 OFFERS: list[Column] = [
     ("ID", lambda r: short(r.id)),

@@ -20,11 +20,12 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.language import Speaker, say
+from openlatch.cli.language import Speaker
 from openlatch.core.files.csv_safety import guarded
 from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Proof, Reach, Severity
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import say
 
 Command = TypeVar("Command", bound=Callable[..., object])
 # The value of an option as parsed by Click, and of a cell.

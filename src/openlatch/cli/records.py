@@ -15,13 +15,13 @@ from pydantic import ValidationError
 from openlatch import schemas
 from openlatch.cli import access, latches, register, search, session, settings
 from openlatch.cli.consent import consent_options, go_on, only_preview
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Command, OptionValue, Word, err, out, output_option, show_one, show_rows, yes
 from openlatch.cli.session import Answer
 from openlatch.client import Client
 from openlatch.core.vocabulary import SENSITIVITY_WORDS
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
+from openlatch.languages.terminal import say
 
 
 @dataclass(frozen=True, slots=True)

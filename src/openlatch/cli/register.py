@@ -11,7 +11,6 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
     Word,
@@ -34,6 +33,7 @@ from openlatch.cli.output import (
 )
 from openlatch.client import Client
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import say
 
 ACCOUNTS: list[Column] = [
     ("Name", lambda r: r.name),

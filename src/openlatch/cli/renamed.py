@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import click
 
-from openlatch.cli.language import say
+from openlatch.languages.terminal import say
 
 # Where a command of the program is now: its module and the words that call it.
 COMMANDS = {

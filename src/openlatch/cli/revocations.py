@@ -12,13 +12,13 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, reason_option
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Word, err, moment, out, output_option, proof, reach, short, show_one
 from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
 from openlatch.core.vocabulary import StepState
 from openlatch.json_values import JsonObject
+from openlatch.languages.terminal import say
 
 REVOCATIONS: list[Column] = [
     ("ID", lambda r: short(r.id)),

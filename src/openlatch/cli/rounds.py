@@ -12,7 +12,6 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on, only_preview, preview_option
-from openlatch.cli.language import say
 from openlatch.cli.output import (
     Column,
     Word,
@@ -34,6 +33,7 @@ from openlatch.client.base import end
 from openlatch.core.vocabulary import ItemState, Verdict
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
+from openlatch.languages.terminal import say
 
 STATES = {"open": "open", "carrying_out": "carrying out", "closed": "closed"}
 ROUNDS: list[Column] = [

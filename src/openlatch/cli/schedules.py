@@ -12,12 +12,12 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import renamed, session
 from openlatch.cli.consent import only_preview, preview_option
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Command, Word, moment, out, output_option, short, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
+from openlatch.languages.terminal import say
 
 REACHES = ("observe", "operate", "spend", "steward")
 FATES = ("keep", "suspend", "revoke")

@@ -12,11 +12,11 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Word, out, output_option, short, show_one, show_rows, table_options
 from openlatch.cli.register import person
 from openlatch.client import Client
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import say
 from openlatch.private_files import write_new
 
 FOUND: list[Column] = [

@@ -16,12 +16,12 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from openlatch.cli.language import chosen, say
 from openlatch.client import CallFailed, Client
 from openlatch.core.day_words import EXAMPLES, EXAMPLES_OF_PAST, read_day
 from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, NotSignedIn
 from openlatch.json_values import JsonList
+from openlatch.languages.terminal import chosen, say
 
 # Seconds that somebody at a terminal waits where the service is busy.
 PATIENCE = 10.0

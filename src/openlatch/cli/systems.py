@@ -7,14 +7,14 @@ from typing import Any
 import click
 
 from openlatch import schemas
-from openlatch.cli import imports, language, session
+from openlatch.cli import imports, session
 from openlatch.cli import settings as organisation_settings
 from openlatch.cli.consent import consent_options, go_on, only_preview
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Word, out, output_option, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.core.vocabulary import TrialState
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import chosen, say
 
 SETTINGS: list[Column] = [
     ("Setting", lambda s: s.name),
@@ -38,7 +38,7 @@ settings = organisation_settings.settings
 def set_up(url: str | None, password: str, **given: str) -> None:
     """Set up the first organisation, with you as its administrator."""
     address = url or session.load().url
-    with Client(address, language=language.chosen()) as service:
+    with Client(address, language=chosen()) as service:
         service.set_up(schemas.SetUp(password=password, **given))
         token = service.make_token(given["address"], password)
     session.save(session.Saved(address, token.token, str(token.id), given["time_zone"]))

@@ -7,9 +7,9 @@ from uuid import UUID
 import click
 
 from openlatch.cli import session
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Word, moment, output_option, short, show_rows
 from openlatch.cli.register import list_command
+from openlatch.languages.terminal import say
 
 TASKS: list[Column] = [
     ("ID", lambda r: short(r.id)),

@@ -7,10 +7,10 @@ import click
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.consent import consent_options, go_on
-from openlatch.cli.language import say
 from openlatch.cli.output import Column, Word, moment, out, output_option, short, show_one, show_rows, table_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import say
 
 
 def _state(row: schemas.WebhookOf) -> str:

@@ -17,7 +17,7 @@ from babel.messages.pofile import read_po
 
 ROOT = Path(__file__).parents[1]
 # Where sentences are made that somebody reads; what else is said is read by programs and in logs.
-ROOMS = ("adapters", "api", "cli", "client", "core", "service", "store", "errors.py", "retry_after.py")
+ROOMS = ("adapters", "api", "cli", "client", "core", "runtime", "service", "store", "errors.py", "retry_after.py")
 # Not for people: statements, what is written for developers, and the files that come as they are.
 _APART = re.compile(
     r"/(migrations|built|docs|tables)/|/store/(flags|access|trends|reviews)/|/store/lists/(?!engine)"

@@ -10,6 +10,7 @@ import click
 from openlatch.adapters import ADAPTERS, Reading, class_of
 from openlatch.errors import BadInput
 from openlatch.imports import many_imports
+from openlatch.languages.terminal import say
 from openlatch.runtime.settings import Settings
 
 
@@ -44,7 +45,7 @@ def migrate(app_password: str, web_password: str, worker_password: str) -> None:
 
     url = Settings.load().require("owner_database_url").owner_database_url
     carry_out(url, Passwords(app_password, web_password, worker_password))
-    click.echo("The database is up to date.")
+    click.echo(say("The database is up to date."))
 
 
 @click.command("new-key")
@@ -69,7 +70,7 @@ def organisation(name: str, slug: str, time_zone: str, administrator: str, addre
 
     service = assembly.assemble(Settings.load())
     authentication.make_organisation(service, name, slug, time_zone, administrator, address, password)
-    click.echo(f"Made {name}. {administrator} can sign in as {address}.")
+    click.echo(say(f"Made {name}. {administrator} can sign in as {address}."))
 
 
 @click.command()
@@ -139,12 +140,13 @@ def doctor(context: click.Context, output: str) -> None:
         found.append(check)
         if output == "text":
             state = "WRONG" if check.wrong else "late" if check.late else "ok"
-            click.echo(f"{state:6} {check.organisation or 'database'}: {check.what} ({check.looked_at:,})")
+            where = check.organisation or say("database")
+            click.echo(f"{say(state):6} {where}: {say(check.what)} ({check.looked_at:,})")
             for words in (*check.wrong[: examination.MOST_NAMED], *check.late[: examination.MOST_NAMED]):
-                click.echo(f"       {words}")
+                click.echo(f"       {say(words)}")
             left = max(len(check.wrong) - examination.MOST_NAMED, 0)
             if left:
-                click.echo(f"       and {left} more")
+                click.echo(f"       {say(f'and {left} more')}")
     if output == "json":
         click.echo(json.dumps([asdict(check) for check in found], indent=2))
     context.exit(1 if any(check.wrong for check in found) else 0)
@@ -157,7 +159,7 @@ def host_program(file: Path) -> None:
     from openlatch.adapters.unix_host import package
 
     package.write(file)
-    click.echo(f"Wrote {file}. Copy it to the host as /usr/local/sbin/open-latch-host, owned by root.")
+    click.echo(say(f"Wrote {file}. Copy it to the host as /usr/local/sbin/open-latch-host, owned by root."))
 
 
 @click.command()

@@ -22,6 +22,7 @@ from cryptography.fernet import Fernet, MultiFernet
 from sqlalchemy import select
 
 from openlatch.demo import endings, loader
+from openlatch.languages.terminal import say
 from openlatch.private_files import appended
 from openlatch.processes import CantStart, free_port, is_free
 from openlatch.runtime.cluster import Cluster
@@ -284,21 +285,27 @@ def run(reset: bool, port: int) -> None:
 
 
 def _welcome(demo: Demo) -> None:
-    _say(f"\nOpen Latch is at {demo.address}\n\nSign in with the password: {loader.PASSWORD}")
+    _say("")
+    _say(f"Open Latch is at {demo.address}")
+    _say("")
+    _say(f"Sign in with the password: {loader.PASSWORD}")
     for key, _, what in loader.SIGN_INS:
         _say(f"  {key + '@hollinfell.example.org' if '.aldous' not in key else key + '@wardens.example.net':44} {what}")
     for other in (loader.NEIGHBOUR, loader.AGENCY):
         _say(f"  {other[0]:44} {other[-1]}")
     if demo.around is not None and demo.around.provider is not None:
-        _say(f"\nOr by an identity provider: {demo.address}/sign-in?organisation=hollin-fell")
-    _say(f"\nThe mail that is sent is at {demo.mail.address}")
+        _say("")
+        _say(f"Or by an identity provider: {demo.address}/sign-in?organisation=hollin-fell")
+    _say("")
+    _say(f"The mail that is sent is at {demo.mail.address}")
     _say(f"The hut telemetry database is at 127.0.0.1:{demo.telemetry.port}.")
     for name, kind, settings in demo.around.connections if demo.around else ():
         place = settings.get("address") or settings.get("root") or f"{settings['host']}:{settings['port']}"
         _say(f"The {name[0].lower() + name[1:]} ({kind}) is at {place}.")
     _say(f"Logs and data: {demo.folder}")
-    _say("Ctrl-C stops everything.\n")
+    _say("Ctrl-C stops everything.")
+    _say("")
 
 
 def _say(text: object) -> None:
-    print(text, flush=True)
+    print(say(str(text)), flush=True)

@@ -27,6 +27,7 @@ from cryptography.fernet import Fernet
 from psycopg import sql
 
 from openlatch.errors import BadInput
+from openlatch.languages.terminal import say
 from openlatch.private_files import appended, private_folder
 from openlatch.processes import CantStart, is_free
 from openlatch.runtime.cluster import Cluster, postgres_program
@@ -291,7 +292,10 @@ def run(folder: Path, bind: str, public_address: str, trusted_proxies: int) -> N
     server = OwnServer(folder, bind, public_address, trusted_proxies)
     try:
         server.start()
-        _say(f"Open Latch is at {server.public_address}\n{server.code()}".rstrip())
+        address = server.public_address
+        _say(f"Open Latch is at {address}")
+        if code := server.code():
+            _say(code)
         _say(f"Data, keys, logs and backups: {folder}. Keep {folder / 'keys.json'} somewhere else as well.")
         looked = 0.0
         while True:
@@ -428,4 +432,4 @@ def unit(folder: Path, bind: str, public_address: str, trusted_proxies: int) -> 
 
 
 def _say(text: str) -> None:
-    print(text, flush=True)
+    print(say(text), flush=True)
