@@ -176,8 +176,8 @@ def _write(verdict: core.Verdict, heads: int) -> None:
         more = f"; the {after} after it hold together" if after else ""
         out.print(f"Sound up to position {verdict.vouched}{more}. {note}")
     else:
-        out.print(f"Its {verdict.entries} entries fit together. But nothing that was kept outside vouches for them: a")
-        out.print("journal that was sealed anew would look the same. Give --head or --expect.")
+        out.print(f"Its {verdict.entries} entries fit together. But nothing that was kept outside vouches for them.")
+        out.print("A journal that was sealed anew would look the same. Give --head or --expect.")
         out.print(note)
 
 

@@ -276,7 +276,7 @@ def sensitivity(value: int | None) -> str:
 def path_in_words(path: schemas.Path) -> str:
     """A path, that it is being ended, and that somebody has left where that does not keep them out."""
     revoking = say(", being revoked") if path.revoking else ""
-    left = say(", who has left; the system may still let them in") if path.left else ""
+    left = say("; they have left, but the system may still let them in") if path.left else ""
     return f"{path.words}{revoking}{left}"
 
 
