@@ -47,7 +47,7 @@ RIGHTS = {
     "w": ("Mark and label messages", Reach.OPERATE),
     "i": ("Put messages in", Reach.OPERATE),
     "p": ("Send mail to the mailbox's address", Reach.OPERATE),
-    "k": ("Make folders", Reach.OPERATE),
+    "k": ("Create folders", Reach.OPERATE),
     "x": ("Delete and rename the mailbox", Reach.OPERATE),
     "t": ("Mark messages as deleted", Reach.OPERATE),
     "e": ("Remove messages for good", Reach.OPERATE),
@@ -55,12 +55,12 @@ RIGHTS = {
 }
 # Sets of rights with a name; every other set is named by its rights.
 NAMED = {
-    "lr": ("Onlooker", "Can read the messages."),
-    "lrs": ("Reader", "Can read the messages, and mark them as read."),
-    "lrswit": ("Sorter", "Can read, mark, move in and mark as deleted."),
-    "lrswite": ("Handler", "Can read, file and remove messages."),
-    "lrswipkxte": ("Keeper of the mail", "Can do everything but decide who gets in."),
-    "lrswipkxtea": ("Master of the mailbox", "Can do everything, and decides who gets in."),
+    "lr": ("Lookup and read", "Can read the messages."),
+    "lrs": ("Lookup, read, keep seen", "Can read the messages, and mark them as read."),
+    "lrswit": ("Read, write, insert, delete", "Can read, mark, move in and mark as deleted."),
+    "lrswite": ("Read, write, insert, delete, expunge", "Can read, file and remove messages."),
+    "lrswipkxte": ("All rights but administer", "Can do everything but decide who gets in."),
+    "lrswipkxtea": ("All rights, administer too", "Can do everything, and decides who gets in."),
 }
 # The account that stands for everybody who signs in, where a mailbox has rights for them.
 EVERYONE = "everyone:"

@@ -15,17 +15,17 @@ from openlatch.core.vocabulary import Reach
 # By the attribute's column in pg_roles: the keyword that sets it, the permission, its reach.
 ATTRIBUTES: dict[str, tuple[LiteralString, str, Reach]] = {
     "rolsuper": ("superuser", "Do everything on the server, whatever else is set", Reach.STEWARD),
-    "rolcreaterole": ("createrole", "Make logins and let them in", Reach.STEWARD),
-    "rolcreatedb": ("createdb", "Make databases", Reach.OPERATE),
-    "rolreplication": ("replication", "Copy the whole server", Reach.OBSERVE),
-    "rolbypassrls": ("bypassrls", "See and change all rows, past their policies", Reach.OPERATE),
+    "rolcreaterole": ("createrole", "Create roles, and grant membership in them", Reach.STEWARD),
+    "rolcreatedb": ("createdb", "Create databases", Reach.OPERATE),
+    "rolreplication": ("replication", "Replicate the whole server", Reach.OBSERVE),
+    "rolbypassrls": ("bypassrls", "Bypass row security: see and change all rows", Reach.OPERATE),
 }
 _NAMES = {
     "superuser": "Superuser",
-    "createrole": "Makes roles",
-    "createdb": "Makes databases",
-    "replication": "Copies the server",
-    "bypassrls": "Passes row policies by",
+    "createrole": "Can create roles",
+    "createdb": "Can create databases",
+    "replication": "Replication",
+    "bypassrls": "Bypasses row security",
 }
 # By privilege: what it allows, and its reach.
 PRIVILEGES: dict[str, tuple[str, Reach]] = {
@@ -35,13 +35,13 @@ PRIVILEGES: dict[str, tuple[str, Reach]] = {
     "delete": ("Delete rows", Reach.OPERATE),
     "truncate": ("Empty it in one go", Reach.OPERATE),
     "references": ("Refer to it from other tables", Reach.OPERATE),
-    "trigger": ("Make triggers on it", Reach.OPERATE),
+    "trigger": ("Create triggers on it", Reach.OPERATE),
     "maintain": ("Vacuum, analyse and lock it", Reach.OPERATE),
     "usage": ("Use it", Reach.OBSERVE),
-    "create": ("Make new objects there", Reach.OPERATE),
+    "create": ("Create objects in it", Reach.OPERATE),
     "connect": ("Connect to the database", Reach.OBSERVE),
-    "temporary": ("Make temporary tables", Reach.OBSERVE),
-    "execute": ("Call it", Reach.OPERATE),
+    "temporary": ("Create temporary tables", Reach.OBSERVE),
+    "execute": ("Execute it", Reach.OPERATE),
     "set": ("Set it for a session", Reach.OPERATE),
     "alter system": ("Set it for the whole server", Reach.STEWARD),
 }
@@ -69,10 +69,10 @@ _KNOWN = {
     _CHANGES: "Can read and change",
     ("connect",): "Can connect",
     ("connect", "temporary"): "Can connect",
-    ("create", "usage"): "Can use it and make objects",
-    ("create",): "Can make objects",
+    ("create", "usage"): "Can use it and create objects",
+    ("create",): "Can create objects",
     ("usage",): "Can use it",
-    ("execute",): "Can call it",
+    ("execute",): "Can execute it",
 }
 # What membership in each predefined role allows, and its reach. Others are shown by their name.
 PREDEFINED: dict[str, tuple[str, Reach]] = {
@@ -89,7 +89,7 @@ PREDEFINED: dict[str, tuple[str, Reach]] = {
     "pg_execute_server_program": ("Run programs as the server does: amounts to superuser", Reach.STEWARD),
     "pg_checkpoint": ("Have the server write a checkpoint", Reach.OPERATE),
     "pg_use_reserved_connections": ("Connect where ordinary logins find no room", Reach.OBSERVE),
-    "pg_create_subscription": ("Make subscriptions to other servers", Reach.OPERATE),
+    "pg_create_subscription": ("Create subscriptions to other servers", Reach.OPERATE),
     "pg_maintain": ("Vacuum, analyse and lock every table", Reach.OPERATE),
 }
 

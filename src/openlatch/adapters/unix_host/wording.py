@@ -8,19 +8,19 @@ from openlatch.core.vocabulary import Reach
 
 SHELL = FoundLevel(
     "shell",
-    "Whole login",
+    "Shell login",
     "Can do all that the login can.",
     (("shell", "Do everything that the login can do", Reach.OPERATE),),
 )
 COMMAND = FoundLevel(
     "command",
-    "One command",
+    "Forced command",
     "Can run one fixed command as the login.",
     (("command", "Run one fixed command as the login", Reach.OPERATE),),
 )
 NO_SHELL = FoundLevel(
     "no_shell",
-    "Without a shell",
+    "No shell",
     "Can sign in without a shell, and forward connections or copy files.",
     (("forward", "Sign in without a shell, and forward connections or copy files", Reach.OPERATE),),
 )
@@ -35,39 +35,39 @@ MEMBER = FoundLevel(
 )
 LIKE_ROOT = FoundLevel(
     "like_root",
-    "Member, as good as root",
+    "Member, equal to root",
     "Has what the group gives, which comes to the whole host.",
     (("like_root", "Have what the group gives, which comes to the whole host", Reach.STEWARD),),
 )
 SOME = FoundLevel(
     rules.SOME,
-    "Some commands",
+    "sudo, some commands",
     "Can run some commands as the administrator.",
     (("administer_some", "Run some commands as the administrator", Reach.OPERATE),),
 )
 AS_OTHERS = FoundLevel(
     rules.AS_OTHERS,
-    "As others",
+    "sudo as other users",
     "Can run commands as other users, who are not the administrator.",
     (("as_others", "Run commands as other users", Reach.OPERATE),),
 )
 EVERYTHING = FoundLevel(
     rules.EVERYTHING,
-    "Administrator",
+    "sudo, all commands",
     "Can do everything on the host, and let others in.",
     (("administer", "Do everything on the host", Reach.STEWARD),),
 )
 _SEE = ("see", "See what is in the folder", Reach.OBSERVE)
-READ = FoundLevel("read", "Reader", "Can see what is in the folder.", (_SEE,))
+READ = FoundLevel("read", "Read", "Can see what is in the folder.", (_SEE,))
 WRITE = FoundLevel(
     "write",
-    "Writer",
+    "Read and write",
     "Can see and change what is in the folder.",
     (_SEE, ("change", "Change what is in the folder", Reach.OPERATE)),
 )
 OWNER = FoundLevel(
     "owner",
-    "Owner of the folder",
+    "Owner",
     "Can do everything with the folder, and let others in.",
     (_SEE, ("own", "Do everything with the folder, and let others in", Reach.STEWARD)),
 )

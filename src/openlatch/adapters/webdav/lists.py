@@ -53,11 +53,11 @@ _CONTAINED: Mapping[str, tuple[str, ...]] = {
     "all": tuple(name for name in PRIVILEGES if name != "all"),
 }
 _NAMED = {
-    "read": "Reader",
-    "read-free-busy": "Sees taken times",
-    "read write": "Editor",
-    "write": "Writer",
-    "all": "Holder of all privileges",
+    "read": "Read",
+    "read-free-busy": "Read free-busy",
+    "read write": "Read and write",
+    "write": "Write",
+    "all": "All privileges",
 }
 
 
