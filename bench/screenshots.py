@@ -127,6 +127,7 @@ def _pictures(browser: Browser, demo: Demo, account: Any) -> None:
     page.goto("/rules")
     page.get_by_label("medium").first.fill("60")
     page.get_by_label("high").first.focus()
+    page.wait_for_load_state("networkidle")
     page.get_by_text(re.compile(r"\d+ raised")).wait_for()
     _shoot(page, "rules")
 
