@@ -40,7 +40,7 @@ def test_a_leaver_is_previewed_and_needs_successors(run: Run) -> None:
     )
     assert (started.returncode, "Nobody would answer for" in started.stderr) == (1, True)
     assert found(run("leaver", "show", "Tobias Renn", "-o", "json"))["begun_at"] is None
-    assert "The leaving of Tobias Renn was not started" in run("leaver", "report", "Tobias Renn").stderr
+    assert "The leaver process for Tobias Renn has not been started" in run("leaver", "report", "Tobias Renn").stderr
     assert run("leaver", "preview", "Tobias Renn", "--successor", "x").returncode == 2
 
 

@@ -443,6 +443,32 @@ def test_statements_stay_prepared_beside_a_lease(service: Service, organisation:
         assert db.scalar(prepared)
 
 
+def test_a_refusal_changes_nothing_and_leaves_statements_prepared(service: Service, organisation: Viewer) -> None:
+    """Whether something was written before it, which is rolled back, or not."""
+    own = select(literal("said again and again"))
+    prepared = text("select count(*) from pg_prepared_statements where statement like '%VARCHAR%'")
+
+    def refused(*, writes: bool) -> None:
+        with transaction(service.engine, organisation.organisation) as db:
+            db.execute(own)
+            row = db.scalars(select(Person)).first()
+            assert row is not None
+            row.job = "changed"
+            if writes:
+                db.flush()
+            raise BadInput("No.")
+
+    for _ in range(8):
+        with pytest.raises(BadInput):
+            refused(writes=False)
+    with transaction(service.engine, organisation.organisation) as db:
+        assert db.scalar(prepared)
+    with pytest.raises(BadInput):
+        refused(writes=True)
+    with transaction(service.engine, organisation.organisation) as db:
+        assert "changed" not in set(db.scalars(select(Person.job)))
+
+
 def test_a_lease_that_was_lost_ends_quietly(cluster: Cluster, database: str, service: Service) -> None:
     """Its lock went with the connection, and what was done meanwhile is not said to have failed."""
     with leases(service.engine, ["one"]):

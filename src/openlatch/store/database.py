@@ -12,13 +12,22 @@ from uuid import UUID
 import orjson
 import psycopg
 from psycopg.conninfo import conninfo_to_dict, make_conninfo
+from psycopg.pq import TransactionStatus
 from psycopg.rows import tuple_row
 from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session
 
-from openlatch.errors import Collision, Conflict, OutcomeUnknown, RegisterDown, ServerReadOnly, SystemDown
+from openlatch.errors import (
+    Collision,
+    Conflict,
+    OpenLatchError,
+    OutcomeUnknown,
+    RegisterDown,
+    ServerReadOnly,
+    SystemDown,
+)
 from openlatch.json_values import JsonList, JsonView, SqlTuple
 from openlatch.store import revisions
 
@@ -112,6 +121,9 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
         try:
             yield session
             session.flush()
+        except OpenLatchError:
+            _leave_unchanged(session)
+            raise
         except (DBAPIError, psycopg.Error) as error:
             if isinstance(_cause(error), psycopg.errors.ReadOnlySqlTransaction):
                 # Connections to it would stay, and a new one finds the primary.
@@ -129,6 +141,24 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
                 session.invalidate()
                 raise OutcomeUnknown("The register's database went away while this was being committed.") from error
             raise
+
+
+def _leave_unchanged(session: Session) -> None:
+    """End a transaction that was refused. One that has changed nothing is committed, which comes to the same: after a
+    rollback the driver has the server forget all statements that were prepared on the connection.
+    """
+    raw: Driver = session.info["driver"]
+    session.expunge_all()
+    if raw.info.transaction_status is not TransactionStatus.INTRANS:
+        return
+    try:
+        if raw.execute("select pg_current_xact_id_if_assigned() is null", prepare=True).fetchone() == (True,):
+            session.commit()
+    except (DBAPIError, psycopg.Error) as error:
+        if not _is_gone(error):
+            raise
+        # What was refused is told all the same.
+        session.invalidate()
 
 
 def _opened(engine: Engine, organisation: UUID | None) -> Session:

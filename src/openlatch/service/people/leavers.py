@@ -599,7 +599,7 @@ def report(unit: Unit, ident: UUID) -> schemas.LeavingReport:
     """
     found = page(unit, ident)
     if not found.revocations:
-        raise Conflict(f"The leaving of {found.person.name} was not started.", "Start it first.")
+        raise Conflict(f"The leaver process for {found.person.name} has not been started.", "Start it first.")
     if found.left:
         raise Conflict(f"{found.left} of {found.all} are left.", "Wait until nothing is; the page counts.")
     position, hash_ = journal.head(unit.db)
