@@ -250,7 +250,7 @@ def test_evidence_is_taken_and_a_changed_byte_found_offline(run: Run, tmp_path: 
     assert run("evidence", "take", rounds["Old web shop, after its closing"], "--to", str(file)).returncode == 0
     nowhere = {"OPENLATCH_URL": "http://127.0.0.1:9"}
     unknown = run("evidence", "verify", str(file), **nowhere)
-    assert (unknown.returncode, "by whom is not known" in unknown.stdout) == (6, True)
+    assert (unknown.returncode, "who made it is not known" in unknown.stdout) == (6, True)
     trusted = run("evidence", "trust")
     assert "Trusted from now on" in trusted.stdout, trusted.stderr
     sound = found(run("evidence", "verify", str(file), "-o", "json", **nowhere))

@@ -210,7 +210,7 @@ def test_who_pays_is_known_to_previews_latches_and_flags(small: Small) -> None:
     with small.acting("ines") as unit:
         shown = revoke.preview(unit, wish)
         assert [stop.sentence for stop in shown.stops if stop.kind == "payment"] == [
-            "Mara pays for Box, for as long as they go on doing so; name another payer"
+            "Mara pays for Box, as long as they keep doing so; name another payer"
         ]
         assert "Mara, who pays for it, has no access" in {breach.fact for breach in shown.latches}
     with pytest.raises(Held), small.acting("ines") as unit:

@@ -70,7 +70,7 @@ def callback() -> Response:
     service = the_service()
     finished = provider_sign_in.finish(service, request.cookies.get(FLOW, ""), request.args)
     if finished.proves is not None:
-        response = _page("Thank you", "You can close this page and go on where you were.", "/", "Open Latch")
+        response = _page("Thank you", "You can close this page and continue where you were.", "/", "Open Latch")
     else:
         # Gone to by a page of ours, the address gets the session's cookie, which is for this site alone.
         response = _page("Signed in", "One moment.", finished.then, "Go on", goes_on=True)

@@ -284,7 +284,8 @@ def may_be_repeated(error: RegisterDown) -> bool:
 
 def _json() -> JsonValue:
     if request.mimetype != JSON and not (request.method == "PATCH" and request.mimetype == MERGE_PATCH):
-        raise BadInput(f"The body is {request.mimetype or 'of no type'}.", f"Send {JSON}.")
+        told = f"The body is {request.mimetype}." if request.mimetype else "The body has no type."
+        raise BadInput(told, f"Send {JSON}.")
     try:
         given = orjson.loads(request.get_data())
     except orjson.JSONDecodeError as error:

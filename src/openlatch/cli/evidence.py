@@ -105,7 +105,7 @@ def _write(found: evidence_bundle.Finding) -> None:
         out.print(f"Sound: {about}.")
         out.print(f"Signed by {trust.whose(found.key)} ({found.key}).")
     else:
-        out.print(f"Unaltered, but by whom is not known: {about}.")
+        out.print(f"Unaltered, but who made it is not known: {about}.")
         out.print(f"It is signed with the key {found.key}, which anybody could have made.")
         out.print("Trust the organisation's key first: openlatch evidence trust, or give it with --key.")
     out.print(f"That entry's hash: {found.hash}")
@@ -151,7 +151,7 @@ def calendar_show() -> None:
         out.print("You have no calendar address. Make one: openlatch calendar make")
     else:
         read = moment(found.read_at) if found.read_at else "never"
-        out.print(f"Made {moment(found.made_at)}, last read {read}. The address itself is told once.")
+        out.print(f"Made {moment(found.made_at)}, last read {read}. The address itself is shown only once.")
 
 
 @calendar.command("make")

@@ -329,7 +329,7 @@ def me_remove_passkey(name: str) -> None:
 @click.option("--name", default=None, help="Your name.")
 @click.option("--time-zone", default=None, help="The time zone that times are shown in; empty: the organisation's.")
 @click.option("--locale", default=None, help="The language of mail, and in which dates are written, like en-GB.")
-@click.option("--no-mail", multiple=True, help="What you want no mail about; takes the place of all. See the guide.")
+@click.option("--no-mail", multiple=True, help="What you want no mail about; replaces all of them. See the guide.")
 @click.option("--all-mail", is_flag=True, help="Get mail about everything again.")
 def me_set(
     name: str | None, time_zone: str | None, locale: str | None, no_mail: tuple[str, ...], all_mail: bool

@@ -55,7 +55,7 @@ def journal_export(file: Path) -> None:
 def journal_events(file: Path, after: int) -> None:
     """Add the journal's entries after a position to FILE, as OCSF events in JSON Lines.
 
-    The last line's metadata.sequence is where to go on the next time.
+    Continue from the last line's metadata.sequence the next time.
     """
     count = 0
     with session.client() as service, file.open("a") as target:
@@ -66,7 +66,7 @@ def journal_events(file: Path, after: int) -> None:
             target.writelines(line + "\n" for line in lines)
             count += len(lines)
             after = json.loads(lines[-1])["metadata"]["sequence"]
-    out.print(f"{count} events added to {file}; go on with --after {after}.")
+    out.print(f"{count} events added to {file}; continue with --after {after}.")
 
 
 @journal.command("heads")

@@ -102,7 +102,7 @@ def drift_list(name: str | None, kind: str | None, output: str) -> None:
 @drift.command("doubts")
 @table_options
 def drift_doubts(output: str) -> None:
-    """Logins that may be somebody's whom the register knows."""
+    """Logins that may belong to somebody in the register."""
     with session.client() as service:
         show_rows(service.doubts(), DOUBTS, output, "There is no doubt about any login.")
 
@@ -110,7 +110,7 @@ def drift_doubts(output: str) -> None:
 @drift.command("decide")
 @click.argument("login")
 @click.option("--person", default=None, help="Whose it is.")
-@click.option("--nobody", is_flag=True, help="It is nobody's whom the register knows.")
+@click.option("--nobody", is_flag=True, help="It belongs to nobody in the register.")
 def drift_decide(login: str, person: str | None, nobody: bool) -> None:
     """Say whose a login is: LOGIN as `openlatch drift doubts` shows it, or the end of its id."""
     if (person is None) != nobody:

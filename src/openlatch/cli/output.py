@@ -102,7 +102,7 @@ def table_options(command: Command) -> Command:
 
     @click.option("--columns", default="", metavar="NAMES", help="Only these columns, as in: Account,Until.")
     @click.option("--wide", is_flag=True, help="Do not fit the table to the terminal.")
-    @click.option("--ids", is_flag=True, help="Whole ids in the place of references.")
+    @click.option("--ids", is_flag=True, help="Whole ids instead of references.")
     @output_option
     @functools.wraps(command)
     def wrapped(*args: object, columns: str, wide: bool, ids: bool, **kwargs: object) -> object:

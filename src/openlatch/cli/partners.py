@@ -72,7 +72,7 @@ def _show(found: schemas.PartnerLinkRow, output: str) -> None:
         state = f"ended {moment(found.ended_at)} by {found.ended_by}" if found.ended_at else found.state
         out.print(f"{found.other}: {state}. We are the {found.we_are}.", markup=False)
         if found.we_are == "client":
-            show_rows(found.people, PEOPLE, output, "Nobody of theirs acts here.")
+            show_rows(found.people, PEOPLE, output, "None of their people acts here.")
         else:
             names = ", ".join(person.name for person in found.people) or "nobody"
             out.print(f"For them acts: {names}.", markup=False)
@@ -82,7 +82,7 @@ def _show(found: schemas.PartnerLinkRow, output: str) -> None:
 
 @partner.command("offer")
 @click.argument("client")
-@click.option("--person", "people", multiple=True, help="Who of ours acts for them. Repeat it for several.")
+@click.option("--person", "people", multiple=True, help="Who acts for them on our side. Repeat it for several.")
 @click.option("--words", default="", help="What the client reads with the offer.")
 @output_option
 def partner_offer(client: str, people: Sequence[str], words: str, output: str) -> None:
@@ -97,7 +97,7 @@ def partner_offer(client: str, people: Sequence[str], words: str, output: str) -
 @click.option("--team", default=None, help="The partner team that they come into; left out, a new one.")
 @output_option
 def partner_accept(other: str, team: str | None, output: str) -> None:
-    """Accept a partner: its people join a team of ours, and can use the team's access."""
+    """Accept a partner: its people join one of our teams, and can use the team's access."""
     with session.client() as service:
         found = _find(service, other)
         ident = session.find(service, "teams", team) if team else None
@@ -116,7 +116,9 @@ def partner_decline(other: str, output: str) -> None:
 
 @partner.command("people")
 @click.argument("other")
-@click.option("--person", "people", multiple=True, help="Who of ours acts for them from now on; nobody, if left out.")
+@click.option(
+    "--person", "people", multiple=True, help="Who acts for them on our side from now on; nobody, if left out."
+)
 @output_option
 def partner_people(other: str, people: Sequence[str], output: str) -> None:
     """Choose which of our people act for a client."""
@@ -131,7 +133,7 @@ def partner_people(other: str, people: Sequence[str], output: str) -> None:
 @click.argument("person")
 @output_option
 def partner_confirm(other: str, person: str, output: str) -> None:
-    """Confirm that a PERSON of ours is the partner's person with the same address."""
+    """Confirm that one of our people (PERSON) is the partner's person with the same address."""
     with session.client() as service:
         found, ident = _find(service, other), session.find(service, "people", person)
         _show(session.proving(service, lambda: service.confirm_same(found.id, ident)), output)

@@ -51,7 +51,7 @@ OPTIONS: dict[str, tuple[Option, ...]] = {
         Option("inside", FLAG, "Whether they are inside the trust boundary."),
         Option("standing", TEXT, "current, leaving or left."),
         Option("leaves_on", DAY, "Their last day."),
-        Option("manager", "people", "Whom they report to."),
+        Option("manager", "people", "Who they report to."),
         Option("marks", "marks", "By which systems tell them: uid=1001, fingerprint=…, employee=…"),
         Option("logins", "logins", "How a system knows them: SYSTEM=NAME."),
     ),

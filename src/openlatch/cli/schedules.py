@@ -150,7 +150,7 @@ def schedule_make(
     events: tuple[str, ...],
     output: str,
 ) -> None:
-    """Schedule a review: recurring, or upon events."""
+    """Schedule a review: recurring, or on events."""
     with session.client() as service:
         plan = schemas.SchedulePlan.model_validate(
             {
@@ -198,7 +198,7 @@ def _pausing(name: str, paused: bool, words: str) -> Any:
 
 
 _pausing("pause", True, "Open nothing for now.")
-_pausing("resume", False, "Open rounds again; those that were due meanwhile are not caught up on.")
+_pausing("resume", False, "Open rounds again; those that were due meanwhile are skipped.")
 
 
 def _write(found: schemas.SchedulePage) -> None:

@@ -61,20 +61,20 @@ def settings_show(output: str) -> None:
 
 @settings.command("set")
 @click.option("--offer-hours", type=int, default=None, help="For how long an offer stands.")
-@click.option("--inside", "domains", multiple=True, help="A domain whose addresses are inside; takes the place of all.")
+@click.option("--inside", "domains", multiple=True, help="A domain whose addresses are inside; replaces all of them.")
 @_NEEDS
 @click.option(
     "--auditor",
     "auditors",
     multiple=True,
-    help="An address that signed heads of the journal are mailed to; takes the place of all.",
+    help="An address that signed heads of the journal are mailed to; replaces all of them.",
 )
 @click.option(
     "--remind",
     "remind",
     multiple=True,
     type=click.IntRange(1, 90),
-    help="So many days before access ends, people are told; takes the place of all.",
+    help="So many days before access ends, people are notified; replaces all of them.",
 )
 @click.option(
     "--keep-left",
@@ -86,7 +86,7 @@ def settings_show(output: str) -> None:
     "--when-deactivated",
     type=click.Choice(["ask", "at_once"]),
     default=None,
-    help="What becomes of the access of somebody whom a directory switches off.",
+    help="What happens to somebody's access when a directory deactivates them.",
 )
 @output_option
 def settings_set(
@@ -122,13 +122,14 @@ def _write(found: schemas.Settings) -> None:
     out.print("Inside:", ", ".join(found.inside_domains) or "no domain")
     out.print(f"Signed heads of the journal are mailed to: {', '.join(found.auditors) or 'nobody'}")
     days = ", ".join(map(str, found.remind_days))
-    out.print(f"People are told {days} days before access ends." if days else "Nobody is told before access ends.")
+    none = "Nobody is notified before access ends."
+    out.print(f"People are notified {days} days before access ends." if days else none)
     months = found.keep_left_months
     out.print(f"Who left is erased after {months} months." if months else "Nobody who left is erased by itself.")
     out.print(
-        "Whom a directory switches off loses all access at once."
+        "When a directory deactivates somebody, all their access ends at once."
         if found.when_deactivated == "at_once"
-        else "Whom a directory switches off is put to administrators."
+        else "When a directory deactivates somebody, administrators decide about their access."
     )
     out.print("To accept, everybody needs:", Word(*found.prerequisites).said() or "nothing")
 

@@ -121,7 +121,7 @@ on_option = click.option(
 @source.command("add")
 @click.argument("name")
 @click.argument("issuer")
-@click.option("--audience", default="", help="Whom its tokens are for; usually this service's address.")
+@click.option("--audience", default="", help="The audience of its tokens; usually this service's address.")
 @click.option("--system", default="", help="Where its own names for people are logins.")
 @click.option("--token", default="", help="The transmitter's token, by which its stream is made from here.")
 @click.option("--poll", "polls", is_flag=True, help="With --token: fetch its events, where it can't reach us.")
@@ -212,7 +212,7 @@ def receiver_list(output: str) -> None:
 
 @receiver.command("add")
 @click.argument("name")
-@click.option("--audience", default="", help="Whom its tokens are for, if it has to be named in its own way.")
+@click.option("--audience", default="", help="The audience of its tokens, if it has to be named in its own way.")
 @output_option
 def receiver_add(name: str, audience: str, output: str) -> None:
     """Let a service, called NAME, make a stream of security events here."""
@@ -259,7 +259,7 @@ def receiver_verify(name: str) -> None:
 
 @receiver.command("pause")
 @click.argument("name")
-@click.option("--reason", default="", help="Why; the receiver is told.")
+@click.option("--reason", default="", help="Why; the receiver is notified.")
 def receiver_pause(name: str, reason: str) -> None:
     """Pause the stream of NAME, so that it can't resume it; what happens meanwhile is sent later."""
     with session.client() as service:
@@ -271,7 +271,7 @@ def receiver_pause(name: str, reason: str) -> None:
 @receiver.command("resume")
 @click.argument("name")
 def receiver_resume(name: str) -> None:
-    """Let the stream of NAME go on where it was paused."""
+    """Resume the stream of NAME where it was paused."""
     with session.client() as service:
         held = _find_receiver(service, name)
         session.proving(service, lambda: service.resume_signal_receiver(held.id))

@@ -28,7 +28,7 @@ def kept() -> dict[str, dict[str, str]]:
     except FileNotFoundError:
         return {}
     except (ValueError, AttributeError, TypeError, KeyError) as error:
-        raise BadInput(f"{path()} can't be read: {error}", "Mend it, or delete it and trust the keys anew.") from None
+        raise BadInput(f"{path()} can't be read: {error}", "Fix it, or delete it and trust the keys again.") from None
 
 
 def checked(key: str) -> str:

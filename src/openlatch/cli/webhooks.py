@@ -39,7 +39,7 @@ DELIVERIES: list[Column] = [
 
 @click.group()
 def webhook() -> None:
-    """Receivers that are told what is journalled."""
+    """Receivers of what is journalled."""
 
 
 @webhook.command("list")
@@ -80,7 +80,7 @@ def webhook_add(name: str, url: str, actions: tuple[str, ...], output: str) -> N
 @click.argument("name")
 @click.option("--name", "new_name", default=None, help="Another name.")
 @click.option("--url", default=None, help="Another URL.")
-@click.option("--action", "actions", multiple=True, help="What it is told; takes the place of all.")
+@click.option("--action", "actions", multiple=True, help="Which actions it is notified of; replaces all of them.")
 @click.option("--everything", is_flag=True, help="Tell it everything.")
 @output_option
 def webhook_change(
@@ -110,7 +110,7 @@ def webhook_remove(name: str) -> None:
 @webhook.command("pause")
 @click.argument("name")
 def webhook_pause(name: str) -> None:
-    """Pause a webhook, by its NAME; what is journalled meanwhile is told when it goes on."""
+    """Pause a webhook, by its NAME; what is journalled meanwhile is delivered when it resumes."""
     with session.client() as service:
         found = _find(service, name)
         session.proving(service, lambda: service.pause_webhook(found.id))
@@ -120,7 +120,7 @@ def webhook_pause(name: str) -> None:
 @webhook.command("resume")
 @click.argument("name")
 def webhook_resume(name: str) -> None:
-    """Let a paused webhook, by its NAME, go on where it was paused."""
+    """Resume a paused webhook, by its NAME, where it was paused."""
     with session.client() as service:
         found = _find(service, name)
         session.proving(service, lambda: service.pause_webhook(found.id, False))

@@ -97,7 +97,7 @@ def told(header: JsonView, claims: JsonView, issuer: str, audience: str, now: da
     if str(header.get("typ", "")).lower().removeprefix("application/") != "secevent+jwt":
         raise Refused("invalid_request", "The type of the token has to be secevent+jwt.")
     if str(claims.get("iss", "")).rstrip("/") != issuer.rstrip("/"):
-        raise Refused("invalid_issuer", "The token is of another issuer.")
+        raise Refused("invalid_issuer", "The token comes from another issuer.")
     audiences = claims.get("aud")
     if audience not in (audiences if isinstance(audiences, list) else [audiences]):
         raise Refused("invalid_audience", "The token is for somebody else.")

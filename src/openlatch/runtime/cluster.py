@@ -122,7 +122,7 @@ class Cluster:
         seen = subprocess.run(["/usr/bin/test", "-x", str(self.folder)], cwd="/", **unprivileged())
         if seen.returncode:
             raise CantStart(
-                f"PostgreSQL runs as the user {user.pw_name}, who can't come to {self.folder}.",
+                f"PostgreSQL runs as the user {user.pw_name}, who can't reach {self.folder}.",
                 "Set OPENLATCH_DATA to a folder that every user may pass through, such as one in /var/tmp.",
             )
 

@@ -128,7 +128,7 @@ def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
 def doctor(context: click.Context, output: str) -> None:
     """Look whether the register holds together: journal, tree heads, versions, revocations, keys. Nothing is changed.
 
-    With the worker's configuration, while it runs or not. Exit code 1: something is wrong; what is only late is told.
+    With the worker's configuration, while it runs or not. Exit code 1: something is wrong; what is only late is listed.
     """
     from dataclasses import asdict
 

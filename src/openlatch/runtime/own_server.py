@@ -354,7 +354,7 @@ def move(folder: Path, to: str, configuration: Path) -> None:
     with psycopg.connect(to) as db:
         row = db.execute("select count(*) from pg_tables where schemaname = 'public'").fetchone()
     if row is None or row[0]:
-        raise BadInput("The database there is not empty.", "Make a fresh one, owned by whom you name in --to.")
+        raise BadInput("The database there is not empty.", "Create a new one, owned by the user named in --to.")
     cluster = Cluster(folder / "database")
     cluster.start()
     passing = private_folder(folder / "backups") / "moving.dump"

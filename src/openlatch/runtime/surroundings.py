@@ -48,7 +48,7 @@ class Surroundings:
             try:
                 start()
             except CantStart as error:
-                self.said(f"{error.detail} {error.remedy} The demo goes on without it.")
+                self.said(f"{error.detail} {error.remedy} The demo continues without it.")
         root = self.folder / "host"
         if not (root / "made").exists():
             host.prepare(root, self.plan["host"], day)

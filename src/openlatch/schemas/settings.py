@@ -37,7 +37,7 @@ class Settings(Answer):
         description="For so many months after leaving what identifies people is kept; absent for ever."
     )
     when_deactivated: WhenDeactivated = Field(
-        description="What becomes of the access of somebody whom a directory switches off: it is ended at once, or "
+        description="What happens to the access of somebody whom a directory deactivates: it is ended at once, or "
         "administrators are asked."
     )
 
@@ -64,7 +64,7 @@ class SetSettings(Request):
         "left out, as before.",
     )
     when_deactivated: WhenDeactivated | None = Field(
-        None, description="What becomes of the access of somebody whom a directory switches off; left out, as before."
+        None, description="What happens to the access of somebody whom a directory deactivates; left out, as before."
     )
 
 

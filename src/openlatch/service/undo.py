@@ -72,7 +72,7 @@ def undo(unit: Unit, ident: UUID, reason: str) -> schemas.Undone:
         _come_back(unit, row)
         lines = [_put_back(unit, row, one, reason) for one in _targets(unit, row)]
         if lines and all(line.refused for line in lines):
-            raise Conflict(f"Nothing of it can be put back: {lines[0].refused}", "Give access anew.")
+            raise Conflict(f"Nothing of it can be put back: {lines[0].refused}", "Give access again.")
         also = _also(unit, row)
         _unlock(unit, row, reason)
         _stop(unit, row, reason)
@@ -88,7 +88,7 @@ def _undoable(unit: Unit, ident: UUID, lock: bool = False) -> Revocation:
         unit.sight.require_administrator()
     if row.cause in (Cause.EXPIRED, Cause.REPLACED):
         why = "the time was over" if row.cause == Cause.EXPIRED else "somebody else has taken over"
-        raise Conflict(f"It ended because {why}.", "Give access anew.")
+        raise Conflict(f"It ended because {why}.", "Give access again.")
     return row
 
 
@@ -123,13 +123,13 @@ def _line(unit: Unit, grant: Grant, does: str = "", refused: str = "", offer: UU
 def _way(unit: Unit, row: Revocation, target: RevocationTarget, grant: Grant) -> tuple[str, str]:
     """How a grant comes back: kept, given, or offered; and in words. Conflict when it can't."""
     if target.was is None:
-        raise Conflict("It was ended before Open Latch could undo.", "Give access anew.")
+        raise Conflict("It was ended before Open Latch could undo.", "Give access again.")
     if grant.person_id is not None and grant.person_id != row.leaver_id:
         person = unit.db.get_one(Person, grant.person_id)
         if person.standing == Standing.LEFT:
             raise Conflict(f"{person.name} has left.", "Nothing is given to somebody who has.")
     if not _going_on(unit, target):
-        raise Conflict("Its time is over by now.", "Give access anew.")
+        raise Conflict("Its time is over by now.", "Give access again.")
     account = unit.db.get_one(Account, grant.account_id)
     if grant.state == GrantState.ENDED and row.cause == Cause.GIVEN_UP:
         return "offered", f"is offered again; {lifecycle.holder_name(unit, grant)} gave it up, and has to agree"
@@ -245,14 +245,14 @@ def _also(unit: Unit, row: Revocation) -> list[str]:
     ).all()
     said = []
     if sessions:
-        said.append(f"{len(sessions)} session{'s' * (len(sessions) != 1)} ended; whoever it was signs in anew.")
+        said.append(f"{len(sessions)} session{'s' * (len(sessions) != 1)} ended; their user has to sign in again.")
     said += [
         f"{one['account']['name']} stays with {one['to']['name']}, who took it over."
         for one in row.preview.get("leaving", {}).get("handed", ())
     ]
     for step in _steps(unit, row, StepKind.DROP):
         if step.state == StepState.DONE:
-            said.append(f"The login {step.detail['login']} was dropped for good; make it anew there.")
+            said.append(f"The login {step.detail['login']} was dropped for good; create it there again.")
     if any(step.state == StepState.DONE for step in _steps(unit, row, StepKind.LOCK)):
         said.append("Logins that were locked are unlocked again.")
     return said

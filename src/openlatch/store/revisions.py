@@ -44,5 +44,5 @@ def unserved(revision: str, comment: str | None) -> str:
         return f"The database is at revision {revision}, this program needs {newest()}."
     oldest = (comment or "").removeprefix(OLDEST)
     if oldest > newest():
-        return f"The database needs programs from {oldest} on, this one is of {newest()}."
+        return f"The database needs programs from {oldest} on; this one is from {newest()}."
     return ""

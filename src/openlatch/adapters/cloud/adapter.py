@@ -51,7 +51,7 @@ LEVELS = (
 _ORDER = {level.key: place for place, level in enumerate(LEVELS)}
 _LOOKED_AT = ("people and whether they are switched on", "members of spaces", "tokens of apps", "sessions", "activity")
 _NOT_LOOKED_AT = (
-    Gap("members of a space by whom single items are shared, item by item", Why.NOT_SUPPORTED),
+    Gap("items that members of a space share one by one", Why.NOT_SUPPORTED),
     Gap("how people sign in, and where else by the same way", Why.NOT_SUPPORTED),
 )
 _OF_TOKENS = ("space", "app", "scope", "person")

@@ -170,7 +170,7 @@ class MariadbAdapter(Adapter):
         yield Whole()
 
     def _gaps(self) -> Iterator[Gap]:
-        yield Gap("since when a session is open: only since when it does what it does is told", Why.NOT_SUPPORTED)
+        yield Gap("when a session was opened: the server only says since when it does what it does", Why.NOT_SUPPORTED)
         yield Gap("what plugins of the server ask elsewhere (PAM, LDAP)", Why.NOT_SUPPORTED)
         if self._settings.get("tls", "verify") != "verify":
             yield Gap("whether the server is the one that it says it is (tls)", Why.NOT_SUPPORTED)

@@ -494,7 +494,7 @@ def _login_wrong(kind: StepKind, name: str, role: JsonView | None) -> str | None
     if role is None:
         raise SystemRefused(f"There is no login {name}; it may have been renamed.", "Have the server read again.")
     if role["let_in"] and role["rolsuper"]:
-        return f"{name} is a superuser, whom a connection limit does not keep out"
+        return f"{name} is a superuser, which a connection limit does not keep out"
     return f"{name} may still sign in" if role["let_in"] else None
 
 

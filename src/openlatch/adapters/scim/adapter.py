@@ -231,7 +231,7 @@ def _groups(users: Mapping[str, JsonObject], groups: Mapping[str, JsonObject]) -
         # Some services leave members out of lists: then the group is not empty, but unknown.
         named = {who for who, user in users.items() if ident in _own_groups(user)}
         listed = {str(row.get("value")) for row in rows if isinstance(row, dict)} if isinstance(rows, list) else set()
-        gaps += [Gap("a member whom the group's list leaves out", Why.NOT_UNDERSTOOD, who) for who in named - listed]
+        gaps += [Gap("a member that the group's list leaves out", Why.NOT_UNDERSTOOD, who) for who in named - listed]
         yield Coverage(account, _LOOKED_AT, tuple(gaps))
 
 

@@ -499,7 +499,7 @@ class HostAdapter(Adapter):
         try:
             authorities = list(files.keys(self._bytes(file, True)))
         except (SystemRefused, SystemDown) as error:
-            gaps[""].append(Gap(f"whom certificates let in ({error.detail})", Why.NOT_PERMITTED, file))
+            gaps[""].append(Gap(f"who gets in by certificates ({error.detail})", Why.NOT_PERMITTED, file))
             return
         told = self._sshd().get("authorizedprincipalsfile", "none")
         for name, fields in host.users.items() if authorities else ():

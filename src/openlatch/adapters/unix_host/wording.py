@@ -36,8 +36,8 @@ MEMBER = FoundLevel(
 LIKE_ROOT = FoundLevel(
     "like_root",
     "Member, equal to root",
-    "Has what the group gives, which comes to the whole host.",
-    (("like_root", "Have what the group gives, which comes to the whole host", Reach.STEWARD),),
+    "Has what the group gives, which amounts to the whole host.",
+    (("like_root", "Have what the group gives, which amounts to the whole host", Reach.STEWARD),),
 )
 SOME = FoundLevel(
     rules.SOME,

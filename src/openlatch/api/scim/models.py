@@ -162,7 +162,8 @@ def _ident(value: str, field: str) -> UUID:
     try:
         return UUID(value)
     except ValueError:
-        raise BadInput(f"{value!r} is no id of ours.", "Give the id of a user or group.", {field: "unknown"}) from None
+        told = f"{value!r} is not one of our ids."
+        raise BadInput(told, "Give the id of a user or group.", {field: "unknown"}) from None
 
 
 def resource_of(held: Held, base: str) -> AnyResource:

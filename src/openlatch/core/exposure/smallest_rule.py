@@ -58,7 +58,7 @@ def refusals(uses: Sequence[Use], right: Right, path: str) -> list[JsonObject]:
     if rule is None:
         return []
     key, about = _refusal(right, path)
-    because = "Only the use that was seen goes on."
+    because = "Only the use that was seen continues."
     found: list[JsonObject] = []
     if rule["admit"] != ["anyone"]:
         found.append(

@@ -117,7 +117,8 @@ class GrantFacts(SubjectFacts):
         If(_STANDING.among("leaving") & Later(_LEAVES_AT, NOW), Between(TimeUnit.DAYS, NOW, _LEAVES_AT), Plain(-1)),
     )
     outlives_holder = truth(
-        "Whether it goes on after the holder has left.", TruthColumn("open", missing=False) | Later(_UNTIL, _LEAVES_AT)
+        "Whether it continues after the holder has left.",
+        TruthColumn("open", missing=False) | Later(_UNTIL, _LEAVES_AT),
     )
     is_reported = truth("Whether another service reported the holder.", IsThere(InstantColumn("reported_at")))
     giver_left = truth(

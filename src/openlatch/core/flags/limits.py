@@ -52,7 +52,7 @@ LIMITS: Mapping[str, LimitKind] = MappingProxyType(
             ),
             LimitKind("stewards", "people", "How many besides the owner may decide who else gets in.", (12, 8, 6, 4)),
             LimitKind("wide", "accounts", "How many accounts somebody outside may hold.", (8, 8, 8, 8)),
-            LimitKind("session_age", "days", "How long a session may go on.", (90, 60, 30, 7)),
+            LimitKind("session_age", "days", "How long a session may last.", (90, 60, 30, 7)),
             LimitKind("session_idle", "days", "How long a session may stay silent.", (60, 30, 14, 3)),
             LimitKind(
                 "apart", "kilometres", "How far apart sessions of one sign-in may be at once.", (None, 1000, 500, 300)

@@ -95,7 +95,7 @@ def refuse_ended(grant: Grant) -> None:
     """Conflict for a grant that has ended or is being revoked."""
     if grant.state in (GrantState.ENDED, GrantState.REVOKING):
         word = "being revoked" if grant.state == GrantState.REVOKING else "ended"
-        raise Conflict(f"The grant is {word}; nothing about it can change.", "Give access anew.")
+        raise Conflict(f"The grant is {word}; nothing about it can change.", "Give access again.")
 
 
 def terms_of(unit: Unit, grant: Grant) -> list[Term]:

@@ -57,7 +57,7 @@ def wanted(unit: Unit, account: Account, grant: UUID, wishes: Sequence[TermWish]
 
 def _made(unit: Unit, account: Account, wish: TermWish, begun: set[datetime | None]) -> list[core.Term]:
     if (wish.level is None) == (not wish.permission):
-        raise BadInput("A term is of a level or of a permission.", "Give one of the two.", {"terms": "level"})
+        raise BadInput("A term names a level or a permission.", "Give one of the two.", {"terms": "level"})
     choice = lifecycle.Choice(
         levels=(wish.level,) if wish.level else (),
         permissions=(lifecycle.Single(wish.permission),) if wish.permission else (),

@@ -82,7 +82,7 @@ def finish(service: Service, sealed: str, told: Mapping[str, str]) -> Finished:
     row = providers.get(service, UUID(kept["provider"]))
     # RFC 9207: a code of another provider is not taken there.
     if told.get("iss", row.issuer).rstrip("/") != row.issuer:
-        raise NotSignedIn("The answer is of another provider.", _AGAIN)
+        raise NotSignedIn("The answer comes from another provider.", _AGAIN)
     provider = providers.spoken_with(service, row)
     found, token = openid.redeem(provider, _callback(service), told["code"], kept["verifier"], kept["nonce"])
     claimed = claims.read(found, providers.reading(row))
@@ -192,7 +192,7 @@ def _sign_in_of(unit: Unit, row: IdentityProvider, claimed: Claimed) -> SignIn:
     if unit.db.scalar(taken) is not None:
         raise NotSignedIn(
             f"{claimed.address} is known here as somebody else of {row.name}.",
-            "Ask an administrator to take your sign-in away, and to let you in anew.",
+            "Ask an administrator to remove your sign-in and invite you again.",
         )
     values = {"provider_id": row.id, "subject": claimed.subject, "sign_in_id": found.id}
     unit.db.add(ProviderSubject(organisation_id=row.organisation_id, **values))

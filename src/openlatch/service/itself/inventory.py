@@ -85,7 +85,7 @@ LEVELS = (
     FoundLevel(
         DIRECTORY,
         "Keeps people",
-        "Adds, changes and switches off people and teams.",
+        "Adds, changes and deactivates people and teams.",
         (("latch.people", "Keep people and teams", Reach.STEWARD),),
     ),
     FoundLevel(

@@ -66,7 +66,7 @@ def send(unit: Unit, proposal: Proposal, seen: str = "") -> list[UUID]:
     locks.access(unit)
     prepared = prepare(unit, proposal)
     if seen and seen != shown(unit, prepared).fingerprint:
-        raise Conflict("What this offer comes to has changed since it was shown.", "Look at the preview again.")
+        raise Conflict("What this offer includes has changed since it was shown.", "Look at the preview again.")
     if prepared.needs_proof:
         unit.require_proof("Offering steward reach")
     for each in prepared.recipients:
@@ -177,7 +177,7 @@ def _post(unit: Unit, row: Offer, account: Account, person: Person, token: str) 
         (
             f"Hello {person.name},",
             f"{unit.viewer.name} of {organisation} offers you {what} the shared account {account.name}.",
-            "Open the offer to read what it comes to before you decide. You can accept it, decline it, or say that you "
+            "Open the offer to read what it includes before you decide. You can accept it, decline it, or say that you "
             "do not know the sender."
             + ("" if has else " If you accept, you choose a password of your own on the way."),
             f"The link works once, until {until:%-d %B %Y, %H:%M}. If you did not expect this, leave it alone.",
@@ -214,7 +214,7 @@ def _offer_anew(unit: Unit, row: Offer) -> None:
     account = lifecycle.account_of(unit, row.account_id)
     terms = lifecycle.taken_over(mapping.terms_of(unit.db, [old.id]).get(old.id, []), unit.now)
     if not terms:
-        raise Conflict("The time that was offered is over by now.", "Offer it anew, with another end.")
+        raise Conflict("The time that was offered is over by now.", "Offer it again, with another end.")
     holder = Holder(HolderKind(old.holder_kind), old.holder_id)
     row.grant_id = lifecycle.new_grant(unit, account, holder, terms, GrantState.PENDING, reason=old.reason).id
 

@@ -189,7 +189,7 @@ def remove_address(unit: Unit, address: str) -> schemas.OwnPage:
         PersonAddress.person_id == person.id, func.lower(PersonAddress.address) == address.strip().lower()
     )
     if unit.db.scalar(mine.returning(PersonAddress.id)) is None:
-        raise NotFound("That is none of your other addresses.", "The first can be replaced by another one.")
+        raise NotFound("That is not one of your other addresses.", "The first can be replaced by another one.")
     unit.record("address.removed", "person", person.id, person.name)
     return page(unit)
 
@@ -205,7 +205,7 @@ def make_first(unit: Unit, address: str) -> schemas.OwnPage:
         .with_for_update()
     ).first()
     if other is None:
-        raise NotFound("That is none of your other addresses.", "Add it first.")
+        raise NotFound("That is not one of your other addresses.", "Add it first.")
     if other.confirmed_at is None:
         raise Conflict("This address is not confirmed yet.", "Open the link that was sent to it.")
     taken = select(SignIn.id).where(SignIn.address == wanted, SignIn.id != row.id)

@@ -328,11 +328,11 @@ def undo(unit: Unit, ident: UUID) -> schemas.MergeOf:
     if row.undone_at is not None:
         raise Conflict("This merge was undone already.", "There is nothing more to do.")
     if unit.now > row.merged_at + UNDO_FOR:
-        raise Conflict("This merge is older than thirty days.", "Make the record anew.")
+        raise Conflict("This merge is older than thirty days.", "Create the record again.")
     unit.require_proof("Undoing a merge")
     kind = KINDS[row.kind]
     if unit.db.get(kind.table, row.kept_id) is None:
-        raise Conflict("The record that was kept is gone.", "Make the other one anew.")
+        raise Conflict("The record that was kept is gone.", "Create the other one again.")
     holder_kind = HolderKind.PERSON if row.kind == "people" else HolderKind.APP
     touched = guard.touched(unit, _reached(unit, holder_kind, row.kept_id))
     moved = {place: [UUID(i) for i in ids] for place, ids in row.moved.items()}

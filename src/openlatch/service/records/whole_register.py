@@ -334,7 +334,7 @@ def _fitting(
 ) -> JsonObject | None:
     """A row with new ids; None for one that exists already, or belongs to something not imported."""
     if name not in TABLES or not isinstance(row, dict):
-        raise BadInput(f"Line {number} is of an unknown table.", "Take the file away once more.", {"file": "unknown"})
+        raise BadInput(f"Line {number} names an unknown table.", "Take the file away once more.", {"file": "unknown"})
     table = Base.metadata.tables[name]
     known = {column.name: column for column in columns_of(name)}
     if not set(row) <= set(known) or not isinstance(row.get("id"), str):

@@ -95,7 +95,7 @@ def _to_extend(unit: Unit, wish: Wish) -> Grant | None:
     if grant is None:
         raise NotFound("You hold no such grant.", "Ask for more time on access of your own.")
     if grant.state not in (GrantState.ACTIVE, GrantState.SUSPENDED):
-        raise Conflict(f"It is {grant.state} by now.", "Ask for access anew.")
+        raise Conflict(f"It is {grant.state} by now.", "Ask for access again.")
     if wish.level is not None or wish.parts or wish.emergency:
         raise BadInput(
             "More time is asked for on what is held already.",

@@ -208,7 +208,7 @@ def _narrowing_in_words(draft: RuleDraft) -> str:
             told.append(f"Now: {line['before']} Then: {line['sentence']}")
         elif line["change"] == Change.GONE:
             told.append(f"Closed: {line['before']}")
-    return " ".join(["Only the use by outsiders that was seen goes on.", *told])
+    return " ".join(["Only the use by outsiders that was seen continues.", *told])
 
 
 def _ended_before(unit: Unit, item: Item) -> None:

@@ -274,7 +274,7 @@ def _payments(unit: Unit, holders: set[UUID]) -> list[core.Stop]:
         if row.paid_until is not None and row.paid_until > unit.now:
             told = f"{name} pays for {row.name} {end_in_words(row.paid_until, zone)}; nobody is known to pay after that"
         else:
-            told = f"{name} pays for {row.name}, for as long as they go on doing so; name another payer"
+            told = f"{name} pays for {row.name}, as long as they keep doing so; name another payer"
         found.append(core.Stop("payment", told))
     return found
 

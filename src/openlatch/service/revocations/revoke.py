@@ -136,7 +136,7 @@ def _refuse_unfit(unit: Unit, wish: prepare.Wish, leaver: str) -> None:
     if not leaver and not (wish.grants or wish.sessions or wish.logins or wish.rules):
         raise BadInput("Nothing is named to be ended.", "Give the ids of grants or sessions.")
     if wish.is_trim and (len(wish.grants) != 1 or wish.sessions or wish.rules):
-        raise BadInput("A trim is of one grant.", "Give one grant, and a lower level or an earlier end.")
+        raise BadInput("Trim one grant at a time.", "Give one grant, and a lower level or an earlier end.")
 
 
 def _store_targets(

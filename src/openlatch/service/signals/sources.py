@@ -118,7 +118,7 @@ def _write(unit: Unit, row: SignalSource, wish: schemas.SetSignalSource) -> None
         if unit.db.scalar(taken if row.id is None else taken.where(SignalSource.id != row.id)) is not None:
             raise Conflict(f"There is a source {wish.name!r} already.", "Use another name.")
     if row.stream_id and wish.issuer.rstrip("/") != row.issuer:
-        raise Conflict("Its stream is at another issuer.", "Remove the source, and add it anew.")
+        raise Conflict("Its stream is at another issuer.", "Remove the source, and add it again.")
     try:
         transmitter.metadata(wish.issuer)
     except SystemDown as error:

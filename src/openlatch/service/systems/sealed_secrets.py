@@ -48,7 +48,7 @@ def seal(service: Service, secret: str) -> bytes:
         of = select(PublishedKey.x).where(PublishedKey.purpose == PURPOSE)
         x = db.scalars(of.order_by(PublishedKey.published_at.desc()).limit(1)).first()
     if x is None:
-        raise NotReady("No worker has run here yet, for whom the secret could be sealed.", "Start the worker.")
+        raise NotReady("No worker has run here yet that the secret could be sealed for.", "Start the worker.")
     to = jwt.utils.base64url_decode(x)
     fresh, nonce = X25519PrivateKey.generate(), os.urandom(_NONCE)
     ours = fresh.public_key().public_bytes_raw()

@@ -144,7 +144,7 @@ def test(unit: Unit, ident: UUID) -> None:
     """Send a test, which is about nothing."""
     row = _locked(unit, ident, "Testing a webhook")
     if row.paused_at is not None:
-        raise Conflict("The webhook is paused.", "Let it go on first.")
+        raise Conflict("The webhook is paused.", "Resume it first.")
     unit.db.add(Delivery(organisation_id=unit.viewer.organisation, webhook_id=row.id, created_at=unit.now))
     # Somebody waits for it.
     row.next_try_at = None

@@ -32,7 +32,7 @@ def exposure_new(account: Account, limit: Limits) -> When:
     "{account} has {exposed_grown:#exposure} by which more people get in than before.",
 )
 def exposure_grown(account: Account, limit: Limits) -> When:
-    """Access rules have come to let in more outsiders, and nobody has judged that."""
+    """Access rules now let in more outsiders, and nobody has judged that."""
     return When(account.exposed_grown > 0, 50)
 
 
@@ -183,7 +183,7 @@ def part_still_open(account: Account, limit: Limits) -> When:
 @ACCOUNTS.rule(
     67,
     "Read only in part",
-    Remedy("Look at the place that is named, mend it there or give the right to read it, and read the system.", ""),
+    Remedy("Look at the place named, fix it there or grant the right to read it, and read the system again.", ""),
     "Since {partial_since:day} not all of {account} can be read ({unknown}): what is not shown may be there.",
 )
 def read_in_part(account: Account, limit: Limits) -> When:
@@ -200,7 +200,7 @@ def read_in_part(account: Account, limit: Limits) -> When:
     "{payer}, who pays for {account}, left on {payer_leaves_at:day}.",
 )
 def payer_left(account: Account, limit: Limits) -> When:
-    """The person who pays for the account has left. Whether it goes on being paid, nobody knows."""
+    """The person who pays for the account has left. Nobody knows whether it will still be paid."""
     return When(account.payer_left, 60)
 
 
@@ -257,7 +257,7 @@ def never_together(person: Person, limit: Limits) -> When:
 @OFFERS.rule(
     80,
     "An offer that nobody answers",
-    Remedy("Ask whom it is for, or withdraw it.", ""),
+    Remedy("Ask the person whom it is for, or withdraw it.", ""),
     "The offer of {account} to {holder}, first sent on {sent_at:day}, is not answered; the limit is {limit:#day}.",
 )
 def offer_waiting(offer: Offer, limit: Limits) -> When:

@@ -114,7 +114,7 @@ def still_there(grant: Grant, limit: Limits) -> When:
 @GRANTS.rule(
     8,
     "An outsider who can spend or steward",
-    Remedy("Trim it to a lower level, or put somebody inside in its place.", "trim"),
+    Remedy("Trim it to a lower level, or replace the holder by somebody inside.", "trim"),
     "{holder} is outside the organisation; on {account} they {reach:reach} (“{level}”).",
 )
 def outsider_far_reach(grant: Grant, limit: Limits) -> When:
@@ -151,7 +151,7 @@ def holder_left(grant: Grant, limit: Limits) -> When:
     "{holder} leaves on {leaves_at:day}; “{level}” on {account} goes on after that.",
 )
 def holder_leaving(grant: Grant, limit: Limits) -> When:
-    """The holder leaves within this many days, and the access goes on after that."""
+    """The holder leaves within this many days, and the access continues after that."""
     soon = (grant.leaves_in_days >= 0) & (grant.leaves_in_days <= limit.leaving)
     return When(grant.live & soon & grant.outlives_holder)
 

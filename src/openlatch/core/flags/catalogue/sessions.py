@@ -93,7 +93,7 @@ def new_device(session: Session, limit: Limits) -> When:
     "{holder} left on {leaves_at:day} and is signed in to {account} on {device}.",
 )
 def left_signed_in(session: Session, limit: Limits) -> When:
-    """A session of somebody who has left goes on."""
+    """A session of somebody who has left is still open."""
     return When(session.going_on & session.holder_left, 100)
 
 
