@@ -7,6 +7,7 @@ import csv
 import io
 import json
 import random
+import re
 import zipfile
 from datetime import UTC, datetime
 from pathlib import Path
@@ -119,7 +120,13 @@ def test_a_bundle_says_what_was_reviewed_decided_and_carried_out(small: Small, e
     rows = list(csv.DictReader(io.StringIO(held["items.csv"].decode())))
     assert {row["account"] for row in rows} == {'\'=HYPERLINK("x")', "Rota"}
     page = held["report.html"].decode()
-    assert "Of 4 items 3 kept, 0 trimmed and 1 revoked; 2 of them undecided at the close." in page
+    assert "4 items: 3 kept, 0 trimmed, 1 revoked. 2 of them were undecided at the close." in page
+    german = held["report-de.html"].decode()
+    assert '<html lang="de">' in german
+    assert "4 Posten: 3 behalten, 0 eingeschränkt, 1 entzogen." in german
+    assert re.search(r"Geöffnet: \d+\. März 2026, \d\d:\d\d UTC\.", german)
+    assert not {"Who decided", "Every item", "How to check this", "kept by", "Opened"} & set(re.split(r"[<>]", german))
+    assert held["report-de.pdf"].startswith(b"%PDF-")
     assert "=HYPERLINK(&#34;x&#34;)" in page
     assert held["report.pdf"].startswith(b"%PDF-")
     with pytest.raises(NotAllowed), small.acting("mara") as unit:

@@ -24,7 +24,7 @@ OF_PHRASES, OF_NAMES = "of-phrases", "of-names"
 _FOLDER = Path(__file__).parent
 _PART = re.compile(r"\{(\w+)\}")
 _WORD = re.compile(r"[\w'’]+")
-_DAY = re.compile(r"(\d{1,2} [A-Z][a-z]+ \d{4})(?:,? (\d\d:\d\d))?")
+_DAY = re.compile(r"(\d{1,2} [A-Z][a-z]+ \d{4})(?:,? (?:at )?(\d\d:\d\d)( UTC)?)?")
 _COUNT = re.compile(r"\d{1,3}(,\d{3})+")
 _NUMBER = re.compile(r"[\d,.]+")
 _FIGURES = re.compile(r"[-+\d,.:]*")
@@ -213,8 +213,9 @@ class _Text:
 
     def said(self, text: str) -> str | None:
         """All of a text; None where the catalogue lacks some of it."""
-        found = self._found(text, 0)
-        return found and found.said
+        day = _day(text, self._catalogue.locale)
+        found = None if day else self._found(text, 0)
+        return day or (found and found.said)
 
     def as_far_as_known(self, text: str) -> str:
         """Those sentences of a text that are in the catalogue, and the others as they are."""
@@ -361,7 +362,8 @@ def _day(text: str, locale: Locale) -> str | None:
             continue
         if day[2]:
             hour, minute = map(int, day[2].split(":"))
-            return format_datetime(at.replace(hour=hour, minute=minute), "d. MMMM y, HH:mm", locale=locale)
+            told = format_datetime(at.replace(hour=hour, minute=minute), "d. MMMM y, HH:mm", locale=locale)
+            return f"{told}{day[3] or ''}"
         return format_date(at, "long", locale=locale)
     return None
 

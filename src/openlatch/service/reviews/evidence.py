@@ -18,9 +18,12 @@ from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import HolderKind, Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
 from openlatch.json_values import JsonObject, JsonView
+from openlatch.languages import ENGLISH
+from openlatch.languages.catalogue import catalogue_of, known
 from openlatch.service import signing_keys
 from openlatch.service.journal import signed_heads
 from openlatch.service.reviews import report, rounds
+from openlatch.service.reviews.report_words import Say
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import alone
@@ -118,15 +121,26 @@ def _ended(unit: Unit, ident: UUID) -> Round:
     return row
 
 
-def _pdf(found: JsonView, last: JsonView, addenda: Sequence[JsonView]) -> dict[str, bytes]:
-    """The report as PDF, where the packages that draw it are installed."""
+def _reports(found: JsonView, last: JsonView, addenda: Sequence[JsonView]) -> dict[str, bytes]:
+    """The report for people, in each language: as a page, and as PDF where the packages that draw it are installed."""
+    reports: dict[str, bytes] = {}
+    for language in known():
+        catalogue = catalogue_of(language)
+        say = catalogue.say if catalogue is not None else str
+        name = "report" if language == ENGLISH else f"report-{language}"
+        reports[f"{name}.html"] = report.html(found, last, addenda, say, language).encode()
+        reports |= {f"{name}.pdf": drawn for drawn in _pdf(found, last, addenda, say, language)}
+    return reports
+
+
+def _pdf(found: JsonView, last: JsonView, addenda: Sequence[JsonView], say: Say, language: str) -> list[bytes]:
     try:
         from openlatch.service.reviews import report_pdf
     except ModuleNotFoundError as error:
         if error.name not in ("fpdf", "font_source_sans_pro"):
             raise
-        return {}
-    return {"report.pdf": report_pdf.pdf(found, last, addenda)}
+        return []
+    return [report_pdf.pdf(found, last, addenda, say, language)]
 
 
 def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None) -> tuple[str, bytes]:
@@ -144,8 +158,7 @@ def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None)
     members = {
         evidence_bundle.EVIDENCE: fixed[evidence_bundle.EVIDENCE],
         CSV: fixed[CSV],
-        "report.html": report.html(found, last, addenda).encode(),
-        **_pdf(found, last, addenda),
+        **_reports(found, last, addenda),
         evidence_bundle.JOURNAL: fixed[evidence_bundle.JOURNAL],
         evidence_bundle.HEAD: orjson.dumps(signed_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
         SCHEMA: fixed[SCHEMA],

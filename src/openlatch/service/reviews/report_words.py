@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import datetime
 
 from openlatch.core.revocations.proof import in_words
 from openlatch.core.vocabulary import Proof, Verdict
 from openlatch.json_values import JsonView
 
+# Puts a text of the report into its language.
+Say = Callable[[str], str]
 MOST_ITEMS = 2_000
 # What the ways of knowing mean.
-KEY = ". ".join(f"{proof.value.capitalize()}: {proof.plain}" for proof in Proof) + "."
+KEY = tuple((proof.value, proof.plain) for proof in Proof)
 _VERDICTS = {"keep": "kept", "trim": "trimmed", "revoke": "revoked"}
 _FATES = {"keep": "kept and flagged", "suspend": "suspended", "revoke": "revoked"}
 
@@ -21,45 +23,56 @@ def access(item: Mapping[str, object]) -> str:
     return f"{item['holder']} in {item['account']}, {item['level']}"
 
 
-def summary(evidence: JsonView) -> str:
-    """What came of the review, in one sentence."""
+def key(say: Say) -> str:
+    """What the ways of knowing mean, in one line."""
+    return ". ".join(f"{say(word).capitalize()}: {say(plain)}" for word, plain in KEY) + "."
+
+
+def summary(evidence: JsonView, say: Say) -> str:
+    """What came of the review, in a few sentences."""
     totals, round_ = evidence["totals"], evidence["round"]
-    said = f"{totals['kept']} kept, {totals['trimmed']} trimmed and {totals['revoked']} revoked"
-    nothing = f", and for {totals['nothing_done']} there was nothing to end" if totals["nothing_done"] else ""
-    more = f"; {totals['by_default']} of them undecided at the close" if totals["by_default"] else ""
-    return (
-        f"Of {len(evidence['items'])} items {said}{nothing}{more}. Ended or trimmed: {in_words(totals['ended'])}. "
-        f"Opened {when(round_['opened_at'])}, due "
-        f"{when(round_['due_at'])}, closed {when(round_['closed_at'])}, nothing left to do "
-        f"{when(round_['ended_at'])}."
-    )
+    kept, trimmed, revoked = (totals[name] for name in ("kept", "trimmed", "revoked"))
+    sentences = [say(f"{len(evidence['items'])} items: {kept} kept, {trimmed} trimmed, {revoked} revoked.")]
+    if totals["nothing_done"]:
+        sentences.append(say(f"For {totals['nothing_done']} of them there was nothing to end."))
+    if totals["by_default"]:
+        sentences.append(say(f"{totals['by_default']} of them were undecided at the close."))
+    sentences.append(f"{say('Ended or trimmed:')} {say(in_words(totals['ended']))}.")
+    for told, name in (
+        ("Opened:", "opened_at"),
+        ("Due:", "due_at"),
+        ("Closed:", "closed_at"),
+        ("Nothing left to do:", "ended_at"),
+    ):
+        sentences.append(f"{say(told)} {when(round_[name], say)}.")
+    return " ".join(sentences)
 
 
-def scope(evidence: JsonView) -> list[tuple[str, str]]:
+def scope(evidence: JsonView, say: Say) -> list[tuple[str, str]]:
     """What was reviewed, by whom, and what became of the undecided."""
     covered, round_ = evidence["scope"], evidence["round"]
     line = [
-        (place["name"] or place["kind"]) + (f" (of {place['account_kind']})" if place["account_kind"] else "")
+        (place["name"] or say(place["kind"])) + (f" ({place['account_kind']})" if place["account_kind"] else "")
         for place in covered["reviewers"]
     ]
-    by, event = round_["schedule"] or "by hand", round_["event"]
+    by, event = round_["schedule"] or say("by hand"), round_["event"]
     found = [
-        ("Covers", ", ".join(covered["covers"])),
-        ("Filter", covered["filter"] or "everything"),
+        ("Covers", ", ".join(map(say, covered["covers"]))),
+        ("Filter", covered["filter"] or say("everything")),
         (
-            "Opened",
-            f"by {round_['opened_by'] or 'Open Latch'}, {by}" + (f": {event}" if event else ""),
+            "Opened by",
+            f"{round_['opened_by'] or 'Open Latch'}, {by}" + (f": {say(event)}" if event else ""),
         ),
-        ("Asked in turn", ", ".join([*line, "the account's owner", "an administrator"])),
-        ("Decisions act", covered["acts"].replace("_", " ")),
-        ("Closed by", round_["closed_by"] or "Open Latch, as planned"),
+        ("Asked in turn", ", ".join([*line, say("the account's owner"), say("an administrator")])),
+        ("Decisions act", say(covered["acts"].replace("_", " "))),
+        ("Closed by", round_["closed_by"] or say("Open Latch, as planned")),
     ]
     if covered["undecided"]:
-        fates = ", ".join(f"{reach}: {fate}" for reach, fate in covered["undecided"].items())
-        found.append(("Undecided", f"{fates} ({covered['undecided_by']})" if covered["undecided_by"] else fates))
+        fates = ", ".join(f"{say(reach)}: {say(fate)}" for reach, fate in covered["undecided"].items())
+        found.append(("Undecided", f"{fates} ({say(covered['undecided_by'])})" if covered["undecided_by"] else fates))
     if covered["second_from"]:
-        found.append(("Second reviewer", f"from severity {covered['second_from']} of 4"))
-    return found
+        found.append(("Second reviewer from severity", str(covered["second_from"])))
+    return [(say(term), value) for term, value in found]
 
 
 def ended(evidence: JsonView) -> list[JsonView]:
@@ -67,28 +80,28 @@ def ended(evidence: JsonView) -> list[JsonView]:
     return [item for item in evidence["items"] if item["decision"]["verdict"] != Verdict.KEEP]
 
 
-def decided(item: JsonView) -> str:
+def decided(item: JsonView, say: Say) -> str:
     """What was decided of an item, by whom and why."""
     decision = item["decision"]
     if decision["fate"]:
-        return f"Undecided, so {_FATES[decision['fate']]} {when(decision['at'])}"
-    what = _VERDICTS[decision["verdict"]]
+        return f"{say('Undecided, so')} {say(_FATES[decision['fate']])}, {when(decision['at'], say)}"
+    what = say(_VERDICTS[decision["verdict"]])
     if decision["trim_level"]:
-        what += f" to {decision['trim_level']}"
+        what += f" {say('to')} {decision['trim_level']}"
     if decision["trim_until"]:
-        what += f" until {when(decision['trim_until'])}"
+        what += f" {say('until')} {when(decision['trim_until'], say)}"
     if decision.get("trim_to_use"):
-        what += " to the use that was seen"
+        what += f" {say('to the use that was seen')}"
     if decision["successor"]:
-        what += f", to be owned by {decision['successor']}"
-    agreed = f", {decision['seconded_by']} agreed" if decision["seconded_by"] else ""
+        what += f", {say('to be owned by')} {decision['successor']}"
+    agreed = f", {say('agreed by')} {decision['seconded_by']}" if decision["seconded_by"] else ""
     why = f": {decision['reason']}" if decision["reason"] else ""
-    return f"{what} by {decision['by']}, {when(decision['at'])}{agreed}{why}"
+    return f"{what} {say('by')} {decision['by']}, {when(decision['at'], say)}{agreed}{why}"
 
 
-def when(at: str | None) -> str:
+def when(at: str | None, say: Say) -> str:
     """An instant in UTC."""
-    return f"{datetime.fromisoformat(at):%-d %b %Y %H:%M} UTC" if at else "never"
+    return say(f"{datetime.fromisoformat(at):%-d %b %Y %H:%M} UTC" if at else "never")
 
 
 def percent(share: float | None) -> str:
@@ -101,15 +114,16 @@ def seconds(span: float | None) -> str:
     return "–" if span is None else f"{span:.0f} s"
 
 
-def proof_lines(item: JsonView) -> list[str]:
+def proof_lines(item: JsonView, say: Say) -> list[str]:
     """How the end of an item is known, then each step: the system's answer, or who did or skipped it."""
     done = item["carried_out"]
-    known = [done["proof"].upper()] if done["proof"] else []
+    known = [say(done["proof"]).upper()] if done["proof"] else []
     if known and (done["proved_by"] or done["proved_at"]):
-        by = f", by {done['proved_by']}" if done["proved_by"] and done["proof"] != Proof.UNPROVED else ""
-        known[0] += f"{by}, {when(done['proved_at'])}"
+        by = f", {say('by')} {done['proved_by']}" if done["proved_by"] and done["proof"] != Proof.UNPROVED else ""
+        known[0] += f"{by}, {when(done['proved_at'], say)}"
     steps = [
-        f"{s['step']}: {s['answer'] or s['state']}" + (f" ({s['by'] or 'nobody'}, {when(s['at'])})" if s["at"] else "")
+        f"{say(s['step'])}: {say(s['answer'] or s['state'])}"
+        + (f" ({s['by'] or say('nobody')}, {when(s['at'], say)})" if s["at"] else "")
         for s in done["steps"]
     ]
-    return [*known, done["outcome"], *([done["explained"]] if done["explained"] else []), *steps]
+    return [*known, say(done["outcome"]), *([done["explained"]] if done["explained"] else []), *steps]
