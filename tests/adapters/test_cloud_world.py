@@ -83,7 +83,7 @@ def test_what_a_reading_says_is_what_the_service_says(
     assert len(reading.presences) == 2
     (whole,) = [c for c in reading.coverage if not c.account]
     assert not whole.is_partial
-    assert any("item by item" in gap.words for gap in whole.gaps)
+    assert any("one by one" in gap.words for gap in whole.gaps)
 
 
 MANNERS = ["", "reduce_first", "waits_for_person", "says_done", "delay"]
