@@ -120,10 +120,10 @@ def test_a_bundle_says_what_was_reviewed_decided_and_carried_out(small: Small, e
     rows = list(csv.DictReader(io.StringIO(held["items.csv"].decode())))
     assert {row["account"] for row in rows} == {'\'=HYPERLINK("x")', "Rota"}
     page = held["report.html"].decode()
-    assert "4 items: 3 kept, 0 trimmed, 1 revoked. 2 of them were undecided at the close." in page
+    assert "Items: 4; kept 3, trimmed 0, revoked 1. Undecided at the close: 2." in page
     german = held["report-de.html"].decode()
     assert '<html lang="de">' in german
-    assert "4 Posten: 3 behalten, 0 eingeschränkt, 1 entzogen." in german
+    assert "Posten: 4; behalten 3, eingeschränkt 0, entzogen 1. Beim Schließen nicht entschieden: 2." in german
     assert re.search(r"Geöffnet: \d+\. März 2026, \d\d:\d\d UTC\.", german)
     assert not {"Who decided", "Every item", "How to check this", "kept by", "Opened"} & set(re.split(r"[<>]", german))
     assert held["report-de.pdf"].startswith(b"%PDF-")

@@ -46,7 +46,7 @@ def journal_export(file: Path) -> None:
         for line in service.export_journal():
             target.write(line + "\n")
             count += 1
-    out.print(f"{count} entries written to {file}.")
+    out.print(f"Entries written to {file}: {count}.")
 
 
 @journal.command("events")

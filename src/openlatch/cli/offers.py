@@ -434,7 +434,7 @@ def _change_many(service: Client, wish: schemas.ChangeWish, words: str, output: 
     """The same for too many grants for one call: the worker does it."""
     preview = _followed(service, service.change_many(wish, only_preview=True), "Looking")
     err.print(f"{preview.changed} of {preview.grants} grants would change; {preview.refused} are refused.")
-    question = f"{words} {preview.changed} grants?"
+    question = f"{words} {preview.changed} grant{'s' * (preview.changed != 1)}?"
     go_on(question, lambda how: show_rows(preview.lines, LINES, how, "Nothing matches."), output)
     begun = session.proving(service, lambda: service.change_many(wish, seen=preview.id))
     found = _followed(service, begun, words)

@@ -167,7 +167,7 @@ def _as_whom(row: schemas.MyOrganisation) -> str:
 
 
 def _reached(row: schemas.MyOrganisation) -> str:
-    counted = say(f"{row.accounts} accounts")
+    counted = say(f"{row.accounts} account{'s' * (row.accounts != 1)}")
     return f"{counted}: {', '.join(row.levels)}" if row.levels else counted
 
 

@@ -152,13 +152,13 @@ def _write_today(found: schemas.Today) -> None:
     out.print(Text(say("Flags"), style="bold"), ", ".join(f"{n} {word}" for word, n in reversed(counts.items())))
     for flag in found.flags.worst:
         out.print("  ", severity(flag.severity), f" {flag.sentence}", sep="")
-    out.print(Text(say("To decide"), style="bold"), f"{found.items_to_decide} items are yours")
+    out.print(Text(say("To decide"), style="bold"), f"{found.items_to_decide} item{'s' * (found.items_to_decide != 1)}")
     for row in found.rounds:
         out.print(f"  {row.name}: {row.decided} of {row.items} decided, due {day(row.due_at)}")
     if found.exposures.open:
         out.print(
             Text(say("Open to outsiders"), style="bold"),
-            f"{found.exposures.open} exposures, "
+            f"{found.exposures.open} exposure{'s' * (found.exposures.open != 1)}, "
             f"{found.exposures.unjudged} not judged; anyone can change something by "
             f"{found.exposures.anyone_changes}",
         )
@@ -200,7 +200,8 @@ def _write_account(found: schemas.AccountPage) -> None:
     out.print(Text(found.name, style="bold"), f"in {found.system.name}; {found.purpose}")
     out.print(
         f"Sensitivity {sensitivity(found.sensitivity)}, owned by {owner}, "
-        f"{found.sessions} sessions, {found.open_flags} open flags"
+        f"{found.sessions} session{'s' * (found.sessions != 1)}, "
+        f"{found.open_flags} open flag{'s' * (found.open_flags != 1)}"
     )
     show_rows(found.paths, PATHS, "table", "Nobody is known to reach it.")
     if found.partial_since:

@@ -95,7 +95,7 @@ def _end(service: Client, wish: JsonObject, reason: str, wait: bool, output: str
 def question(preview: schemas.Preview) -> str:
     """The question before a revocation, with numbers."""
     rights = sum(len(change.ends) for change in preview.changes)
-    return f"{preview.title}: end {rights} rights and {len(preview.sessions)} sessions?"
+    return f"{preview.title} (rights: {rights}, sessions: {len(preview.sessions)})?"
 
 
 def write_preview(preview: schemas.Preview) -> None:
@@ -153,7 +153,7 @@ def write_revocation(found: schemas.RevocationPage) -> None:
         if step.answer:
             out.print(f"     {step.answer}")
         if step.next_try_at and step.state == StepState.WAITING:
-            out.print(f"     tried {step.tries} times; next at {moment(step.next_try_at)}")
+            out.print(f"     tries: {step.tries}; next at {moment(step.next_try_at)}")
         if step.state == StepState.BY_HAND:
             out.print(f"     when done: openlatch revocation done {found.id} {step.position} --proof …")
     if found.undone_at:

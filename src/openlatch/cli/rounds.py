@@ -277,7 +277,10 @@ def _decide_many(service: Client, ident: UUID, items: Sequence[schemas.ItemRow],
     if verdict == Verdict.TRIM:
         raise BadInput("A trim is decided item by item.", "Name one item, with --level, --until or --to-use.")
     if verdict != Verdict.KEEP or only_preview():
-        go_on(f"{verdict.capitalize()} {len(items)} items?", lambda _: show_rows(items, ITEMS, "table", ""))
+        go_on(
+            f"{say(verdict).capitalize()} (items: {len(items)})?",
+            lambda _: show_rows(items, ITEMS, "table", ""),
+        )
     found: schemas.Decided = session.proving(service, lambda: service.decide_many(ident, items, verdict, reason))
     numbers = {item.id: item.position for item in items}
     for line in found.lines:

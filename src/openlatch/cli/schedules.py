@@ -204,7 +204,7 @@ _pausing("resume", False, "Open rounds again; those that were due meanwhile are 
 def _write(found: schemas.SchedulePage) -> None:
     out.print(Text(found.name, style="bold"), _opens(found), "paused" if found.paused else "")
     out.print("Covers:", f"{Word(*found.covers).said()};", found.scope or "all of them", markup=False)
-    out.print(f"{found.days_to_decide} days to decide; {found.rounds} rounds so far")
+    out.print(f"Days to decide: {found.days_to_decide}; rounds so far: {found.rounds}")
     fates = [f"{say(reach)}: {say(found.undecided[reach])}" for reach in REACHES if reach in found.undecided]
     out.print("Undecided:", ", ".join(fates))
     if found.answer:

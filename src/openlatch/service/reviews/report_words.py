@@ -32,11 +32,11 @@ def summary(evidence: JsonView, say: Say) -> str:
     """What came of the review, in a few sentences."""
     totals, round_ = evidence["totals"], evidence["round"]
     kept, trimmed, revoked = (totals[name] for name in ("kept", "trimmed", "revoked"))
-    sentences = [say(f"{len(evidence['items'])} items: {kept} kept, {trimmed} trimmed, {revoked} revoked.")]
+    sentences = [say(f"Items: {len(evidence['items'])}; kept {kept}, trimmed {trimmed}, revoked {revoked}.")]
     if totals["nothing_done"]:
-        sentences.append(say(f"For {totals['nothing_done']} of them there was nothing to end."))
+        sentences.append(say(f"Nothing to end: {totals['nothing_done']}."))
     if totals["by_default"]:
-        sentences.append(say(f"{totals['by_default']} of them were undecided at the close."))
+        sentences.append(say(f"Undecided at the close: {totals['by_default']}."))
     sentences.append(f"{say('Ended or trimmed:')} {say(in_words(totals['ended']))}.")
     for told, name in (
         ("Opened:", "opened_at"),
