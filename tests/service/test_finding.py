@@ -80,6 +80,27 @@ def test_a_page_works_out_only_what_it_shows(small: Small) -> None:
     assert [line for line in worked_out if "loops=4)" not in line] == []
 
 
+def test_a_filter_for_a_state_finds_what_is_shown_in_it(small: Small) -> None:
+    """What is active and still to be given in its system is in the one state, and not in the other."""
+    with small.service.unit(small.itself) as unit:
+        active = list(unit.db.scalars(select(Grant).where(Grant.state == "active").limit(3)))
+        active[0].owed, active[0].handle = "give", {}
+        active[1].owed, active[1].handle = "give", {"member": "known"}
+        active[2].owed, active[2].handle = "change", {}
+        unit.db.flush()
+        shown = {row["id"]: row["state"] for row in register.page(unit, "grants", ListQuery(limit=500)).rows}
+        assert shown[active[0].id] == "to_be_given"
+        for state in {*shown.values(), "revoking"}:
+            wanted = {ident for ident, said in shown.items() if said == state}
+            for written, expected in (
+                (f'state eq "{state}"', wanted),
+                (f'not (state eq "{state}")', set(shown) - wanted),
+                (f'state ne "{state}"', set(shown) - wanted),
+            ):
+                rows = register.page(unit, "grants", ListQuery(filter=written, limit=500)).rows
+                assert {row["id"] for row in rows} == expected, written
+
+
 def test_a_list_is_taken_away_as_it_is_filtered(small: Small) -> None:
     """Whole, over all its pages, with nothing that a spreadsheet would run."""
     with small.service.unit(small.itself) as unit:
