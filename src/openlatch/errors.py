@@ -21,6 +21,7 @@ OpenLatchError
 ├── RegisterDown        the register's database does not answer, or went away before a commit
 │   ├── ServerReadOnly  it takes no changes: it is a standby, or has become one
 │   └── OutcomeUnknown  it went away while a change was being committed, which may or may not be there
+├── ArchiveDown         a file of the archive that is needed is missing, is another, or can't be read
 └── SystemRefused       an outside system answered no; trying again changes nothing
 """
 
@@ -196,6 +197,14 @@ class OutcomeUnknown(RegisterDown):
 
     title = "Whether it was changed is not known"
     usual_remedy = "Look whether it was before you repeat it."
+
+
+class ArchiveDown(OpenLatchError):
+    """A file of the archive that is needed for the answer is missing, is another than was written, or can't be read."""
+
+    status = 503
+    title = "The archive is not available"
+    usual_remedy = "Bring the file back from a backup of the archive, as it was written."
 
 
 class SystemRefused(OpenLatchError):

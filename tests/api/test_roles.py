@@ -151,6 +151,8 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "verify_journal": Call("/journal/verify", ADMINISTRATOR),
         "export_journal": Call("/journal/export", ADMINISTRATOR),
         "journal_heads": Call("/journal/heads", ADMINISTRATOR),
+        "journal_archive": Call("/journal/archive", ADMINISTRATOR),
+        "archived_entries": Call("/journal/archive/entries", ADMINISTRATOR),
         # Bodies from here on are refused by what they say, for whoever gets that far: 422 or 409.
         "add_comment": Call(f"/matters/{account}~{ids['person']}/comments", OWNER, {"text": " "}, 422),
         "postpone_action": Call(
@@ -705,6 +707,8 @@ def test_each_route_as_each_kind_of_sign_in(
                     "verify_journal",
                     "export_journal",
                     "journal_heads",
+                    "journal_archive",
+                    "archived_entries",
                 )
             ):
                 expected = {call.allowed if call.may is not NOBODY else 404}

@@ -47,7 +47,7 @@ SYSLOG = re.compile(
 def all_events(small: Small) -> list[Any]:
     with transaction(small.service.engine, small.itself.organisation) as db:
         assert small.itself.organisation is not None
-        return events.after(db, small.itself.organisation, 0)
+        return events.after(small.service, db, small.itself.organisation, 0)
 
 
 def told(action: str, **facts: object) -> Any:

@@ -17,6 +17,7 @@ from sqlalchemy.exc import DBAPIError
 
 from openlatch import schemas
 from openlatch.core.journal import chain
+from openlatch.core.journal.erased import pseudonym
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Verdict
@@ -342,7 +343,7 @@ def test_who_is_erased_is_named_nowhere_and_the_journal_still_holds(small: Small
         shown = erasure.preview(unit, edda)
         assert unit.db.get_one(Person, edda).name == "Edda"
         done = erasure.erase(unit, edda)
-    called = erasure.pseudonym(edda)
+    called = pseudonym(edda)
     assert (done.person.name, done.erased["journal"]) == (called, shown.erased["journal"])
     with small.service.unit(small.itself) as unit:
         for table in Base.metadata.sorted_tables:

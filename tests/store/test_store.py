@@ -32,7 +32,7 @@ from openlatch.store import journal
 from openlatch.store.database import alone, driver_of, leases, transaction
 from openlatch.store.lists.engine import ListQuery, nested
 from openlatch.store.lists.register import PEOPLE
-from openlatch.store.migrate import config_for
+from openlatch.store.migrate import config_for, is_ours
 from openlatch.store.tables import Account, Base, Grant, Organisation, Person
 from tests.conftest import lines
 
@@ -48,9 +48,7 @@ def test_the_migrations_give_the_tables_that_the_code_expects(cluster: Cluster, 
     """Nothing is left for another migration to do."""
     engine = create_engine(cluster.url(database).replace("postgresql:", "postgresql+psycopg:"))
     with engine.connect() as connection:
-        context = MigrationContext.configure(
-            connection, opts={"include_name": lambda name, kind, _: not (kind == "table" and "procrastinate" in name)}
-        )
+        context = MigrationContext.configure(connection, opts={"include_name": is_ours})
         assert compare_metadata(context, Base.metadata) == []
     engine.dispose()
 

@@ -6,6 +6,7 @@ import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get } from '@/service/api'
+import { me } from '@/identity/me'
 import type { JournalRow } from '@/service/types'
 import { moment } from '@/frame/words'
 
@@ -38,6 +39,7 @@ function why(row: JournalRow): string {
         </span>
       </li>
     </ol>
+    <p v-if="isOpen && me?.archived_until" class="mt-2 text-soft">{{ gettext('What happened before %{until} is in the archive.', { until: moment(me.archived_until) }) }}</p>
     <p v-if="data?.rows.length" class="mt-2"><RouterLink class="link" :to="{ path: '/journal', query: { filter } }">{{ gettext('All of it, in the journal') }}</RouterLink></p>
   </details>
 </template>

@@ -17,6 +17,7 @@ import StateNote from '@/frame/StateNote.vue'
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<JournalRow>('journal')
 const verdict = ref<JournalVerdict | null>(null)
 const failed = ref<unknown>(null)
+const LIST_ARCHIVED = 'openlatch journal archived'
 const COLUMNS = [
   { name: 'position', label: gettext('No'), sort: 'position' },
   { name: 'at', label: gettext('When') },
@@ -62,6 +63,7 @@ function words(row: JournalRow): string {
     <p v-if="verdict.sound" class="break-all text-soft">{{ gettext('To prove it later, note this: %{position}:%{hash}', { position: verdict.position, hash: verdict.hash }) }}</p>
     <ul><li v-for="fault in verdict.faults.slice(0, 20)" :key="fault.position + fault.what">{{ gettext('Position %{position}: %{what}', { position: fault.position, what: fault.what }) }}</li></ul>
   </div>
+  <p v-if="me?.archived_until" class="mb-3 text-soft">{{ gettext('Entries before %{until} are in the archive. They are verified and exported with these, and listed by:', { until: moment(me.archived_until) }) }} <code>{{ LIST_ARCHIVED }}</code></p>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="entries" list="journal" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" :empty-text="gettext('No entries match.')" @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" :caption="gettext('Journal entries')" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">

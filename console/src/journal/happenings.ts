@@ -31,6 +31,8 @@ export const happenings = (): string[] => [
   gettext('app merge undone'),
   gettext('app merged'),
   gettext('app removed'),
+  gettext('archive rewritten'),
+  gettext('archive written'),
   gettext('boundary changed'),
   gettext('calendar made'),
   gettext('calendar taken away'),

@@ -18,6 +18,7 @@ const SHOWN_IN: Record<ChangedKind, string[] | typeof ALL> = {
   account: ALL,
   action: ['next', 'matter'],
   app: ALL,
+  archive: [],
   calendar: [],
   change: ['today'],
   charter: ['charter'],

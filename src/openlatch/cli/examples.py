@@ -311,6 +311,8 @@ leaver preview "Gwil Tresco"
 leaver report "Gwil Tresco"
 leaver show "Gwil Tresco"
 leaver start "Gwil Tresco" --successor "Building plans=Imke Rosen" --reason "He leaves today." --preview
+journal archive
+journal archived --after 1042
 journal events events.jsonl --after 1042
 journal export journal.jsonl
 journal heads heads.jsonl

@@ -7,12 +7,14 @@ import json
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
+from uuid import UUID
 
 import click
 
 from openlatch.cli import session, trust
-from openlatch.cli.output import Column, err, moment, out, output_option
+from openlatch.cli.output import Column, Word, err, moment, out, output_option, show_rows
 from openlatch.cli.register import list_command
+from openlatch.client import Client
 from openlatch.core.journal import chain as core
 from openlatch.core.journal import tree_heads
 from openlatch.errors import BadInput
@@ -20,6 +22,15 @@ from openlatch.json_values import JsonObject, JsonValue
 
 # The exit code of verifying when nothing is altered, but no external tree head vouches for it.
 UNVOUCHED = 6
+FILES: list[Column] = [
+    ("What", lambda r: Word("journal" if r.kind == "journal" else "earlier versions")),
+    ("From", lambda r: moment(r.since)),
+    ("Until", lambda r: moment(r.until)),
+    ("Rows", lambda r: r.rows),
+    ("Entries", lambda r: f"{r.first}–{r.last}" if r.first is not None else None),
+    ("File", lambda r: r.file.rpartition("/")[2]),
+    ("State", lambda r: r.fault or Word("as written")),
+]
 ENTRIES: list[Column] = [
     ("No", lambda r: r.position),
     ("When", lambda r: moment(r.at)),
@@ -34,7 +45,13 @@ def journal() -> None:
     """The tamper-evident record of everything that happened."""
 
 
-journal.add_command(list_command("journal", ENTRIES, "Nothing has happened."))
+def _say_what_is_archived(service: Client) -> None:
+    until = service.me().archived_until
+    if until is not None:
+        err.print(f"Entries before {moment(until)} are in the archive: openlatch journal archived")
+
+
+journal.add_command(list_command("journal", ENTRIES, "Nothing has happened.", note=_say_what_is_archived))
 
 
 @journal.command("export")
@@ -80,6 +97,27 @@ def journal_heads(file: Path) -> None:
         heads = service.tree_heads().heads
     file.write_text("".join(head.model_dump_json() + "\n" for head in heads))
     out.print(f"Signed heads written to {file}: {len(heads)}.")
+
+
+@journal.command("archive")
+@output_option
+def journal_archive(output: str) -> None:
+    """List the files of the archive: what is older than the database keeps, and whether it is as it was written."""
+    with session.client() as service:
+        show_rows(service.archive().parts, FILES, output, "Nothing is in the archive.")
+
+
+@journal.command("archived")
+@click.option(
+    "--after", type=click.IntRange(0), default=0, show_default=True, help="The position after which to begin."
+)
+@click.option("--about", type=click.UUID, help="Only entries about one thing, by its whole id.")
+@click.option("--limit", type=click.IntRange(1, 1000), default=100, show_default=True, help="How many at most.")
+@output_option
+def journal_archived(after: int, about: UUID | None, limit: int, output: str) -> None:
+    """List entries of the journal that are in the archive, oldest first. They are not in `journal list`."""
+    with session.client() as service:
+        show_rows(service.archived_entries(after, about, limit), ENTRIES, output, "No such entry is in the archive.")
 
 
 @journal.command("verify")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 from uuid import UUID
 
@@ -123,8 +123,14 @@ def kept_filter(service: Client, kind: str, name: str, filter_: str, search: str
     return both, f"{mine[0].search} {search}".strip(), sort or mine[0].sort
 
 
-def list_command(kind: str, columns: Sequence[Column], empty: str, always: str = "") -> click.Command:
-    """The command ``list`` of a kind of records; ``always`` is its default filter."""
+def list_command(
+    kind: str,
+    columns: Sequence[Column],
+    empty: str,
+    always: str = "",
+    note: Callable[[Client], None] = lambda _: None,
+) -> click.Command:
+    """The command ``list`` of a kind of records; ``always`` is its default filter, and a ``note`` may follow."""
 
     @click.command("list", help=f"List {kind} that you may see.")
     @click.option("--kept", default="", help="A filter that is kept, by its name.")
@@ -134,6 +140,7 @@ def list_command(kind: str, columns: Sequence[Column], empty: str, always: str =
             if kept:
                 filter_, search, sort = kept_filter(service, kind, kept, filter_, search, sort)
             show_rows(rows_of(service, kind, filter_ or always, search, sort, limit), columns, output, empty)
+            note(service)
 
     return command
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
 from time import monotonic
+from uuid import UUID
 
 import httpx
 import orjson
@@ -30,6 +31,18 @@ class JournalCalls(Calls):
     def tree_heads(self) -> schemas.TreeHeads:
         """The signed heads of the journal, oldest first."""
         return schemas.TreeHeads.model_validate(self._transport.call("GET", "/journal/heads"))
+
+    def archive(self) -> schemas.ArchivedParts:
+        """The files of the archive, each with whether it is as it was written."""
+        return schemas.ArchivedParts.model_validate(self._transport.call("GET", "/journal/archive"))
+
+    def archived_entries(
+        self, after: int = 0, about: UUID | None = None, limit: int = 100
+    ) -> Sequence[schemas.ArchivedEntry]:
+        """Entries of the journal that are in the archive, in order, after a position; or those about one thing."""
+        params: dict[str, Query] = {"after": after, "limit": limit} | ({"about": str(about)} if about else {})
+        found = self._transport.call("GET", "/journal/archive/entries", params=params)
+        return schemas.ArchivedEntries.model_validate(found).entries
 
     def published_keys(self) -> Sequence[dict[str, str]]:
         """The keys that the service signs with, as JSON Web Keys; ``purpose`` says what for."""

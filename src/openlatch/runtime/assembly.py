@@ -16,6 +16,7 @@ from openlatch.runtime.telemetry import start as start_telemetry
 from openlatch.service.itself.adapter import among_systems
 from openlatch.service.notifications.notices import Post
 from openlatch.service.unit import Service
+from openlatch.store.archive import Archive
 from openlatch.store.database import Standby, engine_for
 from openlatch.worker.queue import Queue
 
@@ -68,6 +69,7 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
         address=address,
         signing_seed=seed,
         tree_heads_file=Path(settings.tree_heads_file) if settings.tree_heads_file else None,
+        archive=Archive(Path(settings.archive_folder) if settings.archive_folder else None),
         timestamp_authority=settings.timestamp_authority,
         syslog=Server.of(settings.syslog_server, settings.syslog_authorities),
         private_receivers=tuple(one.strip() for one in settings.private_receivers.split(",") if one.strip()),

@@ -152,6 +152,47 @@ def doctor(context: click.Context, output: str) -> None:
     context.exit(1 if any(check.wrong for check in found) else 0)
 
 
+@click.command()
+@click.option(
+    "--keep-days",
+    type=click.IntRange(0),
+    default=730,
+    show_default=True,
+    help="What is older goes into the archive, by whole quarters of a year.",
+)
+def archive(keep_days: int) -> None:
+    """Move old parts of the journal, and old versions of records, from the database into files of the archive.
+
+    As the database's owner, with the worker's configuration, while the service runs. Every file is read back and
+    checked, the journal's against a signed tree head, before anything is dropped. Repeat it to go on. Exit code 1:
+    something could not be moved yet; it says why.
+    """
+    from datetime import UTC, datetime, timedelta
+
+    from openlatch.runtime import assembly
+    from openlatch.service.journal import archive as archiving
+    from openlatch.store.database import engine_for
+
+    settings = Settings.load().require("owner_database_url")
+    owner = engine_for(settings.owner_database_url, pool_size=1)
+    moved, stays = 0, False
+    try:
+        before = datetime.now(UTC) - timedelta(days=keep_days)
+        for done in archiving.move(assembly.assemble(settings), owner, before):
+            moved += not done.why_not
+            stays = stays or bool(done.why_not)
+            what = f"{done.name} stays:" if done.why_not else f"{done.name} is in the archive: {done.rows} rows."
+            click.echo(say(what))
+            for why in done.why_not:
+                click.echo(f"  {say(why)}")
+    finally:
+        owner.dispose()
+    if not moved and not stays:
+        click.echo(say(f"Nothing ended more than {keep_days} days ago."))
+    if stays:
+        raise SystemExit(1)
+
+
 @click.command("host-program")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 def host_program(file: Path) -> None:
@@ -242,6 +283,7 @@ COMMANDS: dict[str, click.Command] = {
     "organisation": organisation,
     "connect": connect,
     "doctor": doctor,
+    "archive": archive,
     "host-program": host_program,
     "demo": demo,
 }

@@ -194,6 +194,7 @@ class Demo:
             # Whoever tries webhooks has a receiver on this machine.
             "OPENLATCH_PRIVATE_RECEIVERS": "127.0.0.1,localhost",
             "OPENLATCH_TREE_HEADS_FILE": str(self.folder / "tree-heads.jsonl"),
+            "OPENLATCH_ARCHIVE_FOLDER": str(self.folder / "archive"),
         }
         for name in ("OPENLATCH_CONFIG", "OPENLATCH_SYSTEMS_KEY", "OPENLATCH_EVIDENCE_KEY"):
             environment.pop(name, None)

@@ -39,6 +39,8 @@ BACKUPS_KEPT = 14
 LARGEST_LOG = 20 * 1024 * 1024
 LOGS_KEPT = 5
 LOOK_EVERY = 60.0
+# How archiving ends when something could not be moved yet.
+NOT_YET = 1
 # Backups leave out the queue: pending work is found again in our own tables.
 _LEFT_OUT = ("procrastinate_*",)
 
@@ -121,6 +123,7 @@ class OwnServer:
             "OPENLATCH_PUBLIC_ADDRESS": self.public_address,
             "OPENLATCH_TRUSTED_PROXIES": str(self.trusted_proxies),
             "OPENLATCH_TREE_HEADS_FILE": str(self.folder / "tree-heads.jsonl"),
+            "OPENLATCH_ARCHIVE_FOLDER": str(self.folder / "archive"),
         }
         return {
             "serve": {
@@ -184,6 +187,26 @@ class OwnServer:
         last = max((backup.stat().st_mtime for backup in self.backups()), default=0.0)
         if now - datetime.fromtimestamp(last, UTC) >= timedelta(days=1):
             self.back_up(now)
+            self.archive()
+
+    def archive(self) -> None:
+        """Move what is old into the archive. CantStart, with the end of its log, when that failed.
+
+        What can't be moved yet is in the log, and tried again the next day.
+        """
+        keys = Keys.of(self.folder)
+        owner = {"OPENLATCH_OWNER_DATABASE_URL": self.cluster.url(DATABASE)}
+        with appended(self._log("archive")) as log:
+            done = subprocess.run(
+                [sys.executable, "-m", "openlatch", "archive"],
+                env={**_clean(os.environ), **self.environments(keys)["worker"], **owner},
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                check=False,
+            )
+        if done.returncode not in (0, NOT_YET):
+            raise CantStart(f"Archiving ended with {done.returncode}.\n{self._end_of('archive')}")
 
     def backups(self) -> list[Path]:
         """The existing backups, oldest first."""

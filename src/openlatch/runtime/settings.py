@@ -31,9 +31,10 @@ class Settings(BaseSettings):
     heads of the journal. The web process must have neither of these two. ``public_address`` is where people reach the
     console, which links in mail begin with; the ``smtp_`` settings say which server mail goes through.
     ``tree_heads_file`` is where signed heads of the journal are appended, ``timestamp_authority`` the address of one by
-    RFC 3161 that stamps them. Whoever has ``metrics_token`` may read ``/metrics``. ``private_receivers`` names
-    hosts in private networks, with commas between them, that webhooks may be sent to, also without TLS. Journals
-    are forwarded to ``syslog_server`` (host:port) over TLS, checked by the certificates in the file
+    RFC 3161 that stamps them. What ``openlatch archive`` takes out of the database is in ``archive_folder``. Whoever
+    has ``metrics_token`` may read ``/metrics``. ``private_receivers`` names hosts in private networks, with commas
+    between them, that webhooks may be sent to, also without TLS. Journals are forwarded to ``syslog_server``
+    (host:port) over TLS, checked by the certificates in the file
     ``syslog_authorities``. Traces and metrics go to ``otlp_endpoint`` by OTLP over HTTP.
     """
 
@@ -59,6 +60,7 @@ class Settings(BaseSettings):
     smtp_starttls: int = 0
     mail_from: str = "openlatch@localhost"
     tree_heads_file: str = ""
+    archive_folder: str = ""
     timestamp_authority: str = ""
     metrics_token: str = ""
     private_receivers: str = ""

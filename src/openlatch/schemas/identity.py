@@ -399,6 +399,9 @@ class Me(Answer):
     to_answer: int = Field(0, description="How many requests for access wait for an answer.")
     provider: Named | None = Field(None, description="The identity provider by which you have signed in.")
     has_passkey: bool = Field(False, description="Whether you can prove by a passkey that it is you.")
+    archived_until: datetime | None = Field(
+        None, description="Entries of the journal before this are in the archive, and in no list."
+    )
     csrf: str = Field("", description="To be sent as X-CSRF-Token with calls that change something.")
 
 

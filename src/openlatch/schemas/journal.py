@@ -15,6 +15,10 @@ from openlatch.languages.marks import Said
 from openlatch.schemas.base import Answer, Request
 
 __all__ = [
+    "ArchivedEntries",
+    "ArchivedEntry",
+    "ArchivedPart",
+    "ArchivedParts",
     "Changed",
     "ChangedKind",
     "Fault",
@@ -22,6 +26,7 @@ __all__ = [
     "JournalRow",
     "JournalSubject",
     "JournalVerdict",
+    "ListArchived",
     "ListEvents",
     "TreeHead",
     "TreeHeads",
@@ -35,6 +40,7 @@ ChangedKind = Literal[
     "account",
     "action",
     "app",
+    "archive",
     "calendar",
     "change",
     "charter",
@@ -126,6 +132,55 @@ class JournalRow(Answer):
     facts: JsonObject
     hash: str
     previous: str
+
+
+class ListArchived(Request):
+    """Which entries of the archive."""
+
+    after: int = Field(0, ge=0, description="The position after which they come.")
+    about: UUID | None = Field(None, description="The id of what they are about.")
+    limit: int = Field(100, ge=1, le=1000)
+
+
+class ArchivedEntry(Answer):
+    """An entry of the journal that is in the archive."""
+
+    position: int
+    at: datetime
+    actor: JournalActor
+    action: str
+    subject: JournalSubject
+    account_id: UUID | None
+    facts: JsonObject
+    hash: str
+    previous: str
+
+
+class ArchivedEntries(Answer):
+    """Entries of the archive, in order."""
+
+    entries: list[ArchivedEntry]
+
+
+class ArchivedPart(Answer):
+    """A file of the archive: what the database had of one kind in some months, and has no longer."""
+
+    kind: Literal["journal", "versions"] = Field(description="Entries of the journal, or earlier versions of records.")
+    since: datetime = Field(description="The earliest in it.")
+    until: datetime = Field(description="Everything before is in this file or in one before; the next ones begin here.")
+    rows: int
+    first: int | None = Field(description="The position of the first entry.")
+    last: int | None = Field(description="That of the last.")
+    file: str = Field(description="Beneath the folder of the archive.")
+    digest: str = Field(description="SHA-256 over the file.")
+    written_at: datetime
+    fault: Said = Field(description="Why it can't be read, or is not what was written. Empty: it is as it was written.")
+
+
+class ArchivedParts(Answer):
+    """The archive of an organisation: of the journal, then of earlier versions, each in the order of time."""
+
+    parts: list[ArchivedPart]
 
 
 class Fault(Answer):

@@ -15,13 +15,14 @@ from sqlalchemy import func, select, text
 
 from openlatch.core.journal import chain, tree_heads
 from openlatch.core.vocabulary import GrantState
-from openlatch.errors import OpenLatchError
+from openlatch.errors import ArchiveDown, OpenLatchError
 from openlatch.service import connections, signing_keys
-from openlatch.service.journal import signed_heads
+from openlatch.service.journal import archive, entries, signed_heads
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal, revisions
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
+    ArchiveErasure,
     Delivery,
     Grant,
     Organisation,
@@ -76,8 +77,11 @@ def _token_keys(service: Service) -> Check:
 
 def _journal(unit: Unit, name: str) -> Check:
     """Every entry from the first, against the head, and against every signed tree head."""
-    entries = journal.export(unit.db, unit.viewer.organisation)
-    found = chain.verify(entries, journal.head(unit.db), tree_heads.Watch(signed_heads.every(unit)))
+    held = entries.every(unit.service, unit.db, unit.viewer.organisation)
+    try:
+        found = chain.verify(held, journal.head(unit.db), tree_heads.Watch(signed_heads.every(unit)))
+    except ArchiveDown as error:
+        return Check(name, "journal", 0, [error.detail])
     return Check(name, "journal", found.entries, [f"entry {one.position}: {one.what}" for one in found.faults])
 
 
@@ -179,6 +183,16 @@ def _deliveries(unit: Unit, name: str) -> Check:
     return Check(name, "deliveries", count, [], late)
 
 
+def _archive(unit: Unit, name: str) -> Check:
+    """Each file of the archive is as it was written, and nobody is still to be erased in it."""
+    found = archive.listed(unit).parts
+    wrong = [part.fault for part in found if part.fault]
+    waits = select(func.count(ArchiveErasure.id)).where(ArchiveErasure.asked_at < unit.now - LATE)
+    count = unit.db.scalar(waits) or 0
+    late = [f"{count} erased since a day or longer are still in it"] if count else []
+    return Check(name, "archive", len(found), wrong, late)
+
+
 CHECKS: tuple[Callable[[Unit, str], Check], ...] = (
-    *(_journal, _versions, _rosters, _revocations, _systems, _deliveries),
+    *(_journal, _archive, _versions, _rosters, _revocations, _systems, _deliveries),
 )

@@ -6,17 +6,20 @@ Locks are taken in this order, and never one that comes before one already held:
 signs a tree head, or changes what a grant gives in its system. A lease is a session-level advisory lock on a connection
 of its own. It is held during calls to systems, so nobody ever waits for it: whoever does not get it comes back later.
 
-2. **The access lock** (``access``): one transaction at a time in an organisation may change who can do what. Latches
+2. **The archive lock** (``archive``): one transaction at a time in an organisation moves records into the archive,
+writes its files anew, or erases somebody.
+
+3. **The access lock** (``access``): one transaction at a time in an organisation may change who can do what. Latches
 are checked under it against committed data, so no two changes together break what each alone keeps. It is taken before
 any row lock and held to the end of the transaction, during which nothing outside is called.
 
-3. **Rows**: rounds, items, revocations, offers, requests, accounts, then grants; those of one kind in the order of
+4. **Rows**: rounds, items, revocations, offers, requests, accounts, then grants; those of one kind in the order of
 their ids.
 
-4. **Exposures of an account** (``exposures``): one transaction at a time evaluates them, accounts in the order of their
+5. **Exposures of an account** (``exposures``): one transaction at a time evaluates them, accounts in the order of their
 ids. Of two at once, the second finds what the first stored.
 
-5. **The head of the journal**, as the transaction commits.
+6. **The head of the journal**, as the transaction commits.
 
 A preview takes no access lock, since it is rolled back. Remaining deadlocks (foreign keys, unique indexes) are detected
 by the database, raised as ``Collision``, and retried where the use case was called (``api.routing``, ``worker.tasks``).
@@ -50,6 +53,15 @@ def access(unit: Unit) -> None:
         return
     unit.db.execute(_TAKE, {"wait": LONGEST_WAIT, "organisation": str(unit.viewer.organisation)})
     unit.db.info["access_locked"] = True
+
+
+def archive(unit: Unit) -> None:
+    """Wait until nobody else moves records into the archive, or erases; held until the transaction ends."""
+    if not unit.trying:
+        unit.db.execute(
+            text("select pg_advisory_xact_lock(hashtextextended('archive of ' || cast(:organisation as text), 0))"),
+            {"organisation": str(unit.viewer.organisation)},
+        )
 
 
 def exposures(unit: Unit, account: UUID) -> None:

@@ -25,6 +25,7 @@ from openlatch.json_values import JsonObject
 from openlatch.service.call_slots import Rooms
 from openlatch.service.permissions import Sight
 from openlatch.store import journal
+from openlatch.store.archive import Archive
 from openlatch.store.database import Standby, told_apart, transaction
 from openlatch.store.flags.evaluate_many import Ruling
 from openlatch.store.tables import Organisation, Person
@@ -67,7 +68,8 @@ class Service:
     heads go to ``tree_heads_file``, and are stamped by ``timestamp_authority``, where these are set.
 
     ``syslog`` is the server that journals are forwarded to. Webhooks go into private networks only to the hosts named
-    by ``private_receivers``. Reads are answered by the ``standby`` of the database, where there is one.
+    by ``private_receivers``. Reads are answered by the ``standby`` of the database, where there is one. What is older
+    than the database keeps is in the ``archive``.
 
     ``itself`` makes the adapter by which it reads and changes itself, for an organisation (``service.itself``).
 
@@ -95,6 +97,7 @@ class Service:
     token_keys: list[RSAPrivateKey] = field(default_factory=list)
     standby: Standby | None = None
     rooms: Rooms = field(default_factory=Rooms)
+    archive: Archive = field(default_factory=Archive)
 
     @contextmanager
     def reading(self, viewer: Viewer, what: str) -> Iterator[Unit | None]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import closing
 from datetime import UTC, datetime
 from uuid import UUID
 
@@ -15,6 +16,7 @@ from openlatch.core.journal import chain as core
 from openlatch.core.vocabulary import HolderKind
 from openlatch.json_values import JsonObject, SqlTuple
 from openlatch.store.database import Driver, driver_of
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, App, Grant, JournalEntry, JournalHead, Person, SignIn, Team
 
 # Row-level security allows no COPY into the journal itself, so many entries go through a temporary table.
@@ -203,23 +205,26 @@ def export(
     if where is not None:
         wanted = wanted.where(where)
     wanted = wanted.limit(limit)
-    rows = db.execute(wanted.execution_options(yield_per=5_000))
     written = str(organisation)
-    for row in rows:
-        position, at, actor, actor_name, action, kind, subject, name, account, facts, previous, hashed, key, told = row
-        yield {
-            "organisation": written,
-            "position": position,
-            "at": stamp(at),
-            "actor": {"id": _text(actor), "name": actor_name},
-            "action": action,
-            "subject": {"kind": kind, "id": _text(subject), "name": name, "account": _text(account)},
-            "facts": facts,
-            "previous": previous.hex(),
-            "hash": hashed.hex(),
-            **({"key": key.hex()} if key is not None else {}),
-            **({"told": told.hex()} if told is not None else {}),
-        }
+    with closing(db.execute(wanted.execution_options(yield_per=5_000))) as rows:
+        yield from (_entry(written, row) for row in rows)
+
+
+def _entry(written: str, row: AnyRow) -> JsonObject:
+    position, at, actor, actor_name, action, kind, subject, name, account, facts, previous, hashed, key, told = row
+    return {
+        "organisation": written,
+        "position": position,
+        "at": stamp(at),
+        "actor": {"id": _text(actor), "name": actor_name},
+        "action": action,
+        "subject": {"kind": kind, "id": _text(subject), "name": name, "account": _text(account)},
+        "facts": facts,
+        "previous": previous.hex(),
+        "hash": hashed.hex(),
+        **({"key": key.hex()} if key is not None else {}),
+        **({"told": told.hex()} if told is not None else {}),
+    }
 
 
 def holders(db: Db, grants: Iterable[UUID]) -> dict[UUID, JsonObject]:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,7 +17,7 @@ from sqlalchemy import Connection, text
 from sqlalchemy.exc import OperationalError
 
 from openlatch.errors import BadInput, Conflict
-from openlatch.store import revisions
+from openlatch.store import partitions, revisions
 from openlatch.store.database import engine_for
 
 # Alembic is imported where it migrates: the servers, which only ask for the newest revision, start without it.
@@ -75,6 +77,7 @@ def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:
     if not has_queue:
         _make_queue(url)
     with connection.begin():
+        partitions.make(connection, datetime.now(UTC))
         for statement in _rights(connection):
             connection.execute(text(statement))
 
@@ -133,7 +136,11 @@ _HIDDEN: dict[str, dict[str, tuple[str, ...]]] = {
     APP_ROLE: {},
 }
 _LIMITED: dict[str, dict[str, str]] = {
-    WEB_ROLE: dict.fromkeys(("tree_heads", "evidence_bundles", "published_keys"), "select"),
+    WEB_ROLE: {
+        **dict.fromkeys(("tree_heads", "evidence_bundles", "published_keys", "archived_parts"), "select"),
+        # It asks the worker to erase.
+        "archive_erasures": "select, insert",
+    },
     WORKER_ROLE: {
         **dict.fromkeys(("web_sessions", "api_tokens"), "select, update, delete"),
         # It writes the links of forgotten passwords, and lets nobody in by an invitation.
@@ -159,6 +166,9 @@ def _rights(connection: Connection) -> Iterator[str]:
     yield f"grant execute on function service_figures() to {everybody}"
     yield f"grant execute on function erase_from_reviews(text, text) to {everybody}"
     yield f"grant execute on function erase_from_versions(text, text) to {everybody}"
+    # Partitions are reached by way of their tables alone, whose policies and triggers guard them.
+    for name in partitions.names(connection):
+        yield f"revoke all on {name} from {everybody}"
     # Earlier versions of rows, and the versions of teams' members, are written by triggers alone.
     yield f"revoke insert, update, delete, truncate on versions, rosters from {everybody}"
     for role, tables in _HIDDEN.items():
@@ -176,6 +186,14 @@ def _rights(connection: Connection) -> Iterator[str]:
 def _columns(connection: Connection, table: str) -> list[str]:
     wanted = "select column_name from information_schema.columns where table_schema = 'public' and table_name = :table"
     return list(connection.scalars(text(wanted), {"table": table}))
+
+
+def is_ours(name: str | None, kind: str, parents: object) -> bool:
+    """Whether our models say what a table has to be: neither the queue's do, nor partitions have models."""
+    tables = kind == "table" and name is not None
+    return not (
+        tables and re.match(rf"procrastinate|({'|'.join(partitions.TABLES)})_(before|default|\d{{4}}_q\d)$", str(name))
+    )
 
 
 def config_for(connection: Connection) -> Config:

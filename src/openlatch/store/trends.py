@@ -12,9 +12,11 @@ from datetime import datetime
 from typing import TypeVar
 from uuid import UUID
 
+import orjson
 from psycopg.rows import class_row
 
 from openlatch.core.trends import Period
+from openlatch.json_values import JsonObject
 from openlatch.store.database import Driver
 
 Row = TypeVar("Row")
@@ -27,7 +29,7 @@ _MOVED = """
             case when j.action = any(%(opens)s) then true when j.action = any(%(closes)s) then false end as opens,
             coalesce((j.facts ->> 'score')::int, f.score) as score,
             coalesce(j.facts ->> 'rule', f.rule) as rule
-        from journal j left join flags f on f.id = j.subject_id
+        from {journal} j left join flags f on f.id = j.subject_id
         where j.organisation_id = %(organisation)s and j.subject_kind = %(kind)s and j.at < %(end)s
             and j.action = any(%(opens)s || %(closes)s || %(keeps)s)
     ), grouped as (
@@ -72,6 +74,10 @@ _UNRECORDED = """
         select (v.row ->> 'account_id')::uuid from versions v
         where v.organisation_id = %(organisation)s and v.kind = 'grants' and v.since < p.at and v.until >= p.at
             and v.row ->> 'recorded' = 'false' and v.row ->> 'state' = any(%(live)s)
+        union all
+        select account_id from jsonb_to_recordset(%(unrecorded)s::jsonb)
+            as archived (account_id uuid, since timestamptz, until timestamptz)
+        where since < p.at and until >= p.at
     ) as held
     left join accounts a on a.id = held.account_id left join systems s on s.id = a.system_id
     group by 1, 2, 3 order by 1, 3
@@ -79,7 +85,7 @@ _UNRECORDED = """
 # One entry for each account that a revocation touches.
 _REVOCATIONS = """
     with begun as (
-        select subject_id, min(subject_name) as name, min(at) as at from journal
+        select subject_id, min(subject_name) as name, min(at) as at from {journal} j
         where organisation_id = %(organisation)s and action = 'revocation.started' and at < %(end)s group by 1
     ), spans as (
         select b.*, r.leaver_id, r.confirmed_at, r.undone_at, least(r.settled_at, r.undone_at) as over_at,
@@ -89,7 +95,7 @@ _REVOCATIONS = """
 """
 _FIRST_READ = """
     select j.subject_id as system, coalesce(s.name, min(j.subject_name)) as name, min(j.at) as at
-    from journal j left join systems s on s.id = j.subject_id
+    from {journal} j left join systems s on s.id = j.subject_id
     where j.organisation_id = %(organisation)s and j.action = 'system.read' and j.at < %(end)s
     group by 1, s.name order by 2
 """
@@ -97,7 +103,7 @@ _FIRST_READ = """
 _DEPARTURES = """
     , departed as (
         select subject_id, subject_name, at, lead(at, 1, 'infinity') over (partition by subject_id order by at) as next
-        from journal
+        from {journal} j
         where organisation_id = %(organisation)s and action = 'person.left' and at < %(end)s
     )
     select d.subject_id as person, d.subject_name as name, d.at,
@@ -209,16 +215,56 @@ class Reviewed:
     in_time: int
 
 
+# Of these the archive is asked for, of the reading of a system only for the first.
+ACTIONS = frozenset(
+    {
+        *("flag.raised", "flag.reopened", "flag.accepted", "flag.cleared", "flag.worse"),
+        *("exposure.found", "exposure.gone", "revocation.started", "system.read", "person.left"),
+    }
+)
+# What is in the archive may be in the database still.
+_ALSO_ARCHIVED = """(
+        select organisation_id, position, at, subject_kind, subject_id, subject_name, account_id, action, facts
+        from journal where position > %(archived_until)s
+        union all
+        select %(organisation)s, position, at, subject_kind, subject_id, subject_name, account_id, action, facts
+        from jsonb_to_recordset(%(archived)s::jsonb) as archived (position bigint, at timestamptz, subject_kind text,
+            subject_id uuid, subject_name text, account_id uuid, action text, facts jsonb)
+    )"""
+
+
+@dataclass(frozen=True, slots=True)
+class Archived:
+    """What the archive has for the figures: its journal ``begins`` and ends at the position ``until``, with these
+    entries of ``ACTIONS``; and when which account had a live grant that nobody had recorded (``unrecorded``).
+    """
+
+    begins: datetime | None = None
+    until: int = 0
+    entries: Sequence[JsonObject] = ()
+    unrecorded: Sequence[JsonObject] = ()
+
+
+NOTHING_ARCHIVED = Archived()
+
+
 class Figures:
     """The figures of one organisation in some periods."""
 
-    def __init__(self, driver: Driver, organisation: UUID, periods: Sequence[Period]) -> None:
+    def __init__(
+        self, driver: Driver, organisation: UUID, periods: Sequence[Period], archived: Archived = NOTHING_ARCHIVED
+    ) -> None:
         self._driver = driver
+        self._archived = archived
+        self._journal = _ALSO_ARCHIVED if archived.until else "journal"
         self._values: dict[str, object] = {
             "organisation": organisation,
             "starts": [period.begins for period in periods],
             "ends": [period.ends for period in periods],
             "end": periods[-1].ends,
+            "archived_until": archived.until,
+            "archived": orjson.dumps(archived.entries).decode(),
+            "unrecorded": orjson.dumps(archived.unrecorded).decode(),
         }
 
     def flags(self) -> list[Moved]:
@@ -262,6 +308,8 @@ class Figures:
 
     def begins(self) -> datetime | None:
         """The instant of the first journal entry; nothing is known of the time before."""
+        if self._archived.begins is not None:
+            return self._archived.begins
         found = self._driver.execute(
             "select at from journal where organisation_id = %(organisation)s order by position limit 1", self._values
         ).fetchone()
@@ -269,4 +317,4 @@ class Figures:
 
     def _ask(self, shape: type[Row], statement: str, more: Mapping[str, object]) -> list[Row]:
         with self._driver.cursor(row_factory=class_row(shape)) as cursor:
-            return cursor.execute(statement, {**self._values, **more}).fetchall()
+            return cursor.execute(statement.replace("{journal}", self._journal), {**self._values, **more}).fetchall()

@@ -39,7 +39,7 @@ from openlatch.service.flags import weekly_letter
 from openlatch.service.grants import end_reminders, hand_tasks, provisioning
 from openlatch.service.identity import passwords
 from openlatch.service.itself import set_up as itself
-from openlatch.service.journal import events, signed_heads, syslog
+from openlatch.service.journal import archive, events, signed_heads, syslog
 from openlatch.service.latches import guard
 from openlatch.service.lists import saved_filters
 from openlatch.service.next_actions import work_out
@@ -136,6 +136,7 @@ def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Ca
         "send_signals": partial(_send_signals, service),
         "fetch_signals": partial(_fetch_signals, service),
         "forward_journal": partial(_forward_journal, service),
+        "erase_in_archive": partial(_erase_in_archive, service),
     }
 
 
@@ -168,6 +169,14 @@ def _fetch_signals(service: Service, organisation: str, source: str) -> None:
 def _forward_journal(service: Service, organisation: str) -> None:
     if syslog.forward(service, UUID(organisation)) == events.MOST:
         service.wake("forward_journal", {"organisation": organisation}, None)
+
+
+def _erase_in_archive(service: Service, organisation: str) -> None:
+    archive.erase(service, Viewer.itself(UUID(organisation)))
+
+
+def _look_at_archive(service: Service, viewer: Viewer) -> None:
+    archive.erase(service, viewer)
 
 
 def _link_partners(service: Service, organisation: str) -> None:
@@ -316,7 +325,14 @@ LOOKS: tuple[Look, ...] = (
     *(_open_scheduled, _carry_out_decisions, _wake_for_due),
 )
 # What is due by days and hours, each minute.
-LOOKS_AT_DATES: tuple[Look, ...] = (itself.ensure, _remind, _send_digest, _look_at_reviews, _keep_head)
+LOOKS_AT_DATES: tuple[Look, ...] = (
+    itself.ensure,
+    _remind,
+    _send_digest,
+    _look_at_reviews,
+    _keep_head,
+    _look_at_archive,
+)
 
 
 def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:

@@ -14,7 +14,7 @@ from openlatch.api.routing import api, the_service, viewer
 from openlatch.core.journal import chain
 from openlatch.core.journal import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
-from openlatch.service.journal import events, signed_heads
+from openlatch.service.journal import archive, entries, events, signed_heads
 from openlatch.service.unit import Unit
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -36,9 +36,8 @@ def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> schemas.JournalV
             "Take it away and verify it: openlatch journal export FILE, openlatch journal verify --file FILE.",
         )
     noted = (query.position, query.hash.lower()) if query.position is not None and query.hash else expected
-    found = chain.verify(
-        journal.export(unit.db, unit.viewer.organisation), noted, tree_heads_core.Watch(signed_heads.every(unit))
-    )
+    held = entries.every(unit.service, unit.db, unit.viewer.organisation)
+    found = chain.verify(held, noted, tree_heads_core.Watch(signed_heads.every(unit)))
     return schemas.JournalVerdict.model_validate(
         {**dataclasses.asdict(found), "sound": found.sound, "head_position": expected[0], "head_hash": expected[1]}
     )
@@ -48,6 +47,24 @@ def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> schemas.JournalV
 def journal_heads(unit: Unit) -> schemas.TreeHeads:
     """To be kept elsewhere: each vouches for all entries up to it. openlatch journal verify --head takes them."""
     return schemas.TreeHeads(heads=signed_heads.listed(unit))
+
+
+@api.add("GET", "/journal/archive", "The files of the archive", schemas.ArchivedParts)
+def journal_archive(unit: Unit) -> schemas.ArchivedParts:
+    """What is older than the database keeps, and whether each file is there as it was written."""
+    return archive.listed(unit)
+
+
+@api.add(
+    "GET",
+    "/journal/archive/entries",
+    "Entries of the journal that are in the archive",
+    schemas.ArchivedEntries,
+    query=schemas.ListArchived,
+)
+def archived_entries(unit: Unit, query: schemas.ListArchived) -> schemas.ArchivedEntries:
+    """In order, after a position; with ``about`` only those about one thing. 503 when a file of it can't be read."""
+    return archive.listed_entries(unit, query)
 
 
 @api.add("GET", "/journal/export", "Take the whole journal away, as JSON Lines", None, open=True)
@@ -60,7 +77,7 @@ def export_journal() -> Response:
 
     def lines() -> Iterator[bytes]:
         with transaction(service.engine, who.organisation) as db:
-            for entry in journal.export(db, who.organisation):
+            for entry in entries.every(service, db, who.organisation):
                 yield orjson.dumps(entry) + b"\n"
 
     name = f"journal-{datetime.now():%Y-%m-%d}.jsonl"
@@ -80,5 +97,5 @@ def journal_events(unit: Unit, query: schemas.ListEvents) -> Response:
     """In order, after a position: the last one's ``metadata.sequence`` is where to go on. Empty when there are none."""
     unit.sight.require_administrator()
     assert unit.viewer.organisation is not None
-    found = events.after(unit.db, unit.viewer.organisation, query.after, query.limit)
+    found = events.after(unit.service, unit.db, unit.viewer.organisation, query.after, query.limit)
     return Response(b"".join(orjson.dumps(one) + b"\n" for one in found), content_type="application/jsonl")

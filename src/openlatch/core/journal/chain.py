@@ -166,7 +166,7 @@ def verify(
             erased[int(entry["position"])] = str(entry["hash"])
         elif entry.get("action") == ERASED:
             listed.update({int(at): str(hashed) for at, hashed in entry["facts"].get("entries", ())})
-        faults.extend(_faults_of(entry, position, previous))
+        faults.extend(faults_of(entry, position, previous))
         if heads is not None and _HASH.fullmatch(str(entry["hash"])):
             faults.extend(heads.faults(entry))
         position, previous = int(entry["position"]), str(entry["hash"])
@@ -184,7 +184,8 @@ def verify(
     return Verdict(count, position, previous, tuple(faults), max(met or 0, heads.vouched if heads is not None else 0))
 
 
-def _faults_of(entry: JsonView, position: int, previous: str) -> Iterator[Fault]:
+def faults_of(entry: JsonView, position: int, previous: str) -> Iterator[Fault]:
+    """What is wrong with an entry by itself, or as the one after a position with its hash."""
     at = int(entry["position"])
     missing = [name for name in FIELDS if name not in entry]
     if missing:

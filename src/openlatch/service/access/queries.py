@@ -60,11 +60,15 @@ def _moment(unit: Unit, question: Question) -> Moment | None:
 
 
 def _around_accounts(unit: Unit, accounts: Sequence[UUID], moment: Moment | None) -> Register:
-    return as_of.around_accounts(unit.db, accounts, moment) if moment else subgraph.around_accounts(unit.db, accounts)
+    if moment is None:
+        return subgraph.around_accounts(unit.db, accounts)
+    return as_of.around_accounts(unit.db, unit.service.archive, accounts, moment)
 
 
 def _around_holder(unit: Unit, holder: Holder, moment: Moment | None) -> Register:
-    return as_of.around_holder(unit.db, holder, moment) if moment else subgraph.around_holder(unit.db, holder)
+    if moment is None:
+        return subgraph.around_holder(unit.db, holder)
+    return as_of.around_holder(unit.db, unit.service.archive, holder, moment)
 
 
 def _fits(register: Register, path: access_paths.Path, question: Question, at: datetime) -> bool:
@@ -123,7 +127,7 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> sche
         raise NotFound("There is no such person, or you may not see them.")
     moment, holder = _moment(unit, question), Holder(HolderKind.PERSON, person)
     at = question.at or unit.now
-    register = as_of.around_holder(unit.db, holder, moment) if moment else subgraph.between(unit.db, holder, account)
+    register = _around_holder(unit, holder, moment) if moment else subgraph.between(unit.db, holder, account)
     # People who left are shown with what systems still give them.
     held = register.as_held() if _has_left(register, holder, at) else register
     ended = [] if moment else _unproved(unit, Grant.account_id == account, Grant.holder_id == person)
@@ -187,7 +191,7 @@ def differ(
     unit.sight.require_answers_for(account)
     row(unit, "accounts", account)
     registers = [
-        as_of.around_accounts(unit.db, [account], moment)
+        as_of.around_accounts(unit.db, unit.service.archive, [account], moment)
         for at in (one_at, other_at)
         if (moment := _moment(unit, Question(at, believed))) is not None
     ]

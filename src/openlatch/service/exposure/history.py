@@ -55,7 +55,7 @@ def _opened(unit: Unit, account: Account, moment: as_of.Moment) -> AccountRules:
     system = unit.db.get(System, account.system_id) if account.system_id else None
     zone = zone_of(account.time_zone)
     manner = access_rules.manner_of(unit.service, system, zone)
-    rows, resources = as_of.rules_of_account(unit.db, account.id, moment)
+    rows, resources = as_of.rules_of_account(unit.db, unit.service.archive, account.id, moment)
     ordered = sorted(rows, key=lambda r: (r["position"], r["key"]))
     rules, guards = (
         [

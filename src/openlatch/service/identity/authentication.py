@@ -34,11 +34,13 @@ from openlatch.service.identity import passkeys, recovery, second_factor, try_li
 from openlatch.service.identity.try_limits import Counted, Source
 from openlatch.service.notifications import notices
 from openlatch.service.unit import FRESH_PROOF, Service, Unit, Viewer
+from openlatch.store import archive
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
     AccessRequest,
     Account,
     ApiToken,
+    ArchivedPart,
     IdentityProvider,
     Item,
     Notice,
@@ -543,7 +545,13 @@ def describe(unit: Unit) -> schemas.Me:
         to_answer=unit.db.scalar(asked) or 0,
         provider=_provider(unit),
         has_passkey=_has_passkey(unit),
+        archived_until=_archived_until(unit),
     )
+
+
+def _archived_until(unit: Unit) -> datetime | None:
+    of_journal = select(func.max(ArchivedPart.until)).where(ArchivedPart.kind == archive.JOURNAL)
+    return unit.db.scalar(of_journal)
 
 
 def _has_passkey(unit: Unit) -> bool:

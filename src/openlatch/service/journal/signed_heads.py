@@ -22,6 +22,7 @@ from openlatch.core.journal.merkle_tree import Tree, inclusion_proof
 from openlatch.errors import OpenLatchError
 from openlatch.json_values import JsonObject
 from openlatch.service import signing_keys
+from openlatch.service.journal import entries
 from openlatch.service.journal.timestamps import stamp
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
@@ -59,7 +60,7 @@ def sign(unit: Unit) -> TreeHead:
     before = last(unit)
     if before is not None and before.size >= position:
         return before
-    tree = Tree(before.size, _split(before.peaks)) if before is not None else Tree()
+    tree = Tree(before.size, split(before.peaks)) if before is not None else Tree()
     wanted = select(JournalEntry.hash).where(JournalEntry.position > tree.size, JournalEntry.position <= position)
     fresh: list[bytes] = []
     for entry_hash in unit.db.scalars(wanted.order_by(JournalEntry.position).execution_options(yield_per=5_000)):
@@ -82,7 +83,8 @@ def sign(unit: Unit) -> TreeHead:
     return row
 
 
-def _split(hashes: bytes) -> tuple[bytes, ...]:
+def split(hashes: bytes) -> tuple[bytes, ...]:
+    """The hashes of a list of them, as it is stored."""
     return tuple(hashes[at : at + _BYTES] for at in range(0, len(hashes), _BYTES))
 
 
@@ -120,7 +122,7 @@ def _file(service: Service, viewer: Viewer) -> None:
         if not rows:
             return
         try:
-            _append(path, [{**row.head, "hashes": [h.hex() for h in _split(row.hashes or b"")]} for row in rows])
+            _append(path, [{**row.head, "hashes": [h.hex() for h in split(row.hashes or b"")]} for row in rows])
         except OSError as error:
             # They stay pending, without delaying anything else.
             log.error("tree_head.not_filed", file=str(path), detail=str(error))
@@ -190,9 +192,7 @@ def proof_for(unit: Unit, position: int) -> JsonObject:
     """The newest head that covers an entry, with the inclusion proof."""
     row = unit.db.scalars(select(TreeHead).where(TreeHead.size >= position).order_by(TreeHead.size).limit(1)).first()
     row = row or sign(unit)
-    hashes = unit.db.scalars(
-        select(JournalEntry.hash).where(JournalEntry.position <= row.size).order_by(JournalEntry.position)
-    ).all()
+    hashes = list(entries.hashes(unit.service, unit.db, row.size))
     return {
         "head": row.head,
         "position": position,

@@ -48,7 +48,7 @@ def forward(service: Service, organisation: UUID) -> int:
         row = db.scalars(mine.with_for_update(skip_locked=True)).one_or_none()
         if row is None:
             return 0
-        found = events.after(db, organisation, row.position)
+        found = events.after(service, db, organisation, row.position)
         if found:
             host = urlsplit(service.address).hostname or "-"
             _send(service.syslog, (message(one, host) for one in found))

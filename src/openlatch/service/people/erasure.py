@@ -6,7 +6,6 @@ first; once the journal no longer names somebody, decisions could not be checked
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterable, Iterator
 from datetime import timedelta
 from uuid import UUID
@@ -18,12 +17,14 @@ from structlog import get_logger
 
 from openlatch import schemas
 from openlatch.core.journal import chain
+from openlatch.core.journal.erased import Erased, in_json
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import Conflict, NotFound
-from openlatch.json_values import JsonValue
+from openlatch.service import locks
 from openlatch.service.attempt import attempt
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import sign_ins
+from openlatch.service.journal import archive
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.lists.register import LIVE
@@ -57,6 +58,8 @@ _APART = frozenset(
     {
         "journal",
         "versions",
+        "archived_parts",
+        "archive_erasures",
         "evidence_bundles",
         "items",
         "rounds",
@@ -79,11 +82,6 @@ _NAMED_AT_ONCE = 400
 MOST_AT_ONCE = 50
 
 
-def pseudonym(ident: UUID) -> str:
-    """The name of an erased person: always the same for one person, and revealing nothing."""
-    return f"Former person {hashlib.sha256(ident.bytes).hexdigest()[:6].upper()}"
-
-
 def preview(unit: Unit, ident: UUID) -> schemas.Erased:
     """What erasing somebody would remove, counted; Conflict when they can't be erased now. Nothing happens."""
     with attempt(unit, keep=False) as within:
@@ -98,12 +96,15 @@ def erase(unit: Unit, ident: UUID) -> schemas.Erased:
 
 
 def _erase(unit: Unit, ident: UUID) -> schemas.Erased:
+    # What is being moved into the archive is there, or still in the database, and not in between.
+    locks.archive(unit)
     person = unit.db.get(Person, ident, with_for_update=True, populate_existing=True)
     if person is None:
         raise NotFound("There is no such person.")
     _refuse(unit, person)
-    called = pseudonym(ident)
     words = _words(unit, person)
+    somebody = Erased(ident, tuple(words))
+    called = somebody.called
     _refuse_unsigned(unit, person, words)
     counts: dict[str, int] = {"sessions": _forget_devices(unit, ident)}
     _forget_sign_in(unit, ident)
@@ -111,17 +112,20 @@ def _erase(unit: Unit, ident: UUID) -> schemas.Erased:
     counts["records"] = sum(_replace(unit, table, _OURS, words, called) for table in _tables())
     counts["records"] += _replace(unit, PartnerLink.__table__, _OUR_LINKS, words, called)
     unit.db.flush()
-    entries = list(_take_out_of_journal(unit, ident, words, called))
+    entries = list(_take_out_of_journal(unit, somebody))
     counts["journal"] = len(entries)
     for old in words:
-        for was in {old, orjson.dumps(old).decode()[1:-1]}:
+        for was in {old, in_json(old)}:
             for place in ("versions", "reviews"):
                 unit.db.execute(text(f"select erase_from_{place}(:old, :new)"), {"old": was, "new": called})
     unit.db.expire_all()
     for start in range(0, max(len(entries), 1), _NAMED_AT_ONCE):
         unit.record(chain.ERASED, "person", ident, called, entries=entries[start : start + _NAMED_AT_ONCE])
     evaluate_flags.forget(unit)
-    return schemas.Erased(person=schemas.Named(id=ident, name=called), erased=counts, kept=_kept(unit, ident))
+    kept = _kept(unit, ident)
+    if files := archive.ask_to_erase(unit, ident, words):
+        kept.append(f"The archive: the worker writes its {files} file{'s' * (files != 1)} anew without their name.")
+    return schemas.Erased(person=schemas.Named(id=ident, name=called), erased=counts, kept=kept)
 
 
 def _refuse(unit: Unit, person: Person) -> None:
@@ -137,9 +141,7 @@ def _refuse(unit: Unit, person: Person) -> None:
 def _refuse_unsigned(unit: Unit, person: Person, words: Iterable[str]) -> None:
     """Conflict while a review that names somebody has no signed evidence yet."""
     signed = select(EvidenceBundle.round_id)
-    names = or_(
-        *(func.strpos(Item.facts.cast(Text), orjson.dumps(one).decode()[1:-1]) > 0 for one in (*words, str(person.id)))
-    )
+    names = or_(*(func.strpos(Item.facts.cast(Text), in_json(one)) > 0 for one in (*words, str(person.id))))
     acted = or_(Item.decided_by_id == person.id, Item.reviewer_id == person.id, Item.seconded_by_id == person.id)
     open_ones = select(Round).join(Item, Item.round_id == Round.id).where(Round.id.not_in(signed), or_(names, acted))
     row = unit.db.scalars(open_ones.order_by(Round.opened_at).limit(1)).first()
@@ -216,7 +218,7 @@ def _replace(unit: Unit, table: AnyTable, ours: str, words: Iterable[str], calle
         is_json = isinstance(column.type, JSONB)
         held = f'"{column.name}"::text' if is_json else f'"{column.name}"'
         for word in words:
-            old = orjson.dumps(word).decode()[1:-1] if is_json else word
+            old = in_json(word) if is_json else word
             statement = text(
                 f'update "{table.name}" set "{column.name}" = replace({held}, :old, :new)'  # noqa: S608  our columns
                 f"{'::jsonb' if is_json else ''} where {ours} and strpos({held}, :old) > 0"
@@ -226,44 +228,28 @@ def _replace(unit: Unit, table: AnyTable, ours: str, words: Iterable[str], calle
     return changed
 
 
-def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str) -> Iterator[tuple[int, str]]:
-    """Erase what entries say about somebody; returns the position and hash of each."""
-    about = [JournalEntry.actor_id == ident, JournalEntry.subject_id == ident]
-    for word in words:
+def _take_out_of_journal(unit: Unit, somebody: Erased) -> Iterator[tuple[int, str]]:
+    """Erase what entries of the database say about somebody; returns the position and hash of each."""
+    about = [JournalEntry.actor_id == somebody.ident, JournalEntry.subject_id == somebody.ident]
+    for word in somebody.words:
         about += [
             func.strpos(JournalEntry.actor_name, word) > 0,
             func.strpos(JournalEntry.subject_name, word) > 0,
-            func.strpos(JournalEntry.facts.cast(Text), orjson.dumps(word).decode()[1:-1]) > 0,
+            func.strpos(JournalEntry.facts.cast(Text), in_json(word)) > 0,
         ]
     entries = list(journal.export(unit.db, _organisation(unit), or_(*about)))
     erasing = text("select erase_from_journal(:place, :actor, :subject, cast(:what as jsonb), :digest)")
-    for entry in entries:
-        if entry["action"] == chain.ERASED:
-            continue
-        is_actor, is_subject = entry["actor"]["id"] == str(ident), entry["subject"]["id"] == str(ident)
-        digest = bytes.fromhex(chain.told(entry)) if entry.get("key") else bytes.fromhex(entry.get("told") or "")
+    for entry in filter(somebody.is_told_in, entries):
+        left = somebody.without(entry)
         told = {
             "place": entry["position"],
-            "actor": called if is_actor else _without(entry["actor"]["name"], words, called),
-            "subject": called if is_subject else _without(entry["subject"]["name"], words, called),
-            # Facts about a person may name them in any form: only their structure is kept.
-            "what": orjson.dumps({"erased": True} if is_subject else _without(entry["facts"], words, called)).decode(),
-            "digest": digest,
+            "actor": left["actor"]["name"],
+            "subject": left["subject"]["name"],
+            "what": orjson.dumps(left["facts"]).decode(),
+            "digest": bytes.fromhex(left["told"]),
         }
         unit.db.execute(erasing, told)
         yield entry["position"], entry["hash"]
-
-
-def _without(value: object, words: list[str], called: str) -> JsonValue:
-    if isinstance(value, str):
-        for word in words:
-            value = value.replace(word, called)
-        return value
-    if isinstance(value, list):
-        return [_without(one, words, called) for one in value]
-    if isinstance(value, dict):
-        return {key: _without(one, words, called) for key, one in value.items()}
-    return value
 
 
 def _organisation(unit: Unit) -> UUID:

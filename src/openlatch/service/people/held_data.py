@@ -13,7 +13,9 @@ from openlatch import schemas
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.json_values import JsonObject, JsonValue
 from openlatch.service.canonical_json import jsonable
+from openlatch.service.journal import entries
 from openlatch.service.unit import Unit
+from openlatch.store.archive import Which
 from openlatch.store.lists import offers, register, reviews
 from openlatch.store.lists.engine import Listing
 from openlatch.store.sql_types import AnyTable
@@ -115,10 +117,30 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, JsonValue]]:
         ("visits", offers.VISITS, Visit.person_id == person.id),
         ("notices", offers.NOTICES, Notice.person_id == person.id),
         ("review_items", reviews.ITEMS, or_(Item.grant_id.in_(held), Item.decided_by_id == person.id)),
-        ("journal", register.JOURNAL, or_(JournalEntry.actor_id == person.id, JournalEntry.subject_id == person.id)),
     )
     for name, listing, which in mine:
         yield name, listing.all(unit.db, "", [listing.of(person.organisation_id), which])
+    about = or_(JournalEntry.actor_id == person.id, JournalEntry.subject_id == person.id)
+    archived = entries.archived(unit.service, unit.db, Which(person=person.id))
+    told = register.JOURNAL.all(unit.db, "", [register.JOURNAL.of(person.organisation_id), about])
+    yield "journal", [*map(_told, archived), *told]
+
+
+def _told(entry: JsonObject) -> JsonObject:
+    """An entry of the archive as those of the database are listed."""
+    subject = {name: entry["subject"][name] for name in ("kind", "id", "name")}
+    listed = {name: entry[name] for name in ("position", "at", "action", "facts", "hash", "previous")}
+    row = schemas.JournalRow.model_validate(
+        {
+            "id": entry["position"],
+            **listed,
+            "actor": entry["actor"] if entry["actor"]["id"] else None,
+            "subject": subject if subject["id"] else None,
+            "account_id": entry["subject"]["account"],
+            "on_behalf_of": entry["facts"].get("on_behalf_of", {}).get("name"),
+        }
+    )
+    return row.model_dump()
 
 
 def _rows(unit: Unit, table: AnyTable, column: InstrumentedAttribute[Any], person: UUID) -> list[JsonObject]:

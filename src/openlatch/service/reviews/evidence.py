@@ -6,7 +6,7 @@ import csv
 import io
 import zipfile
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from uuid import UUID
 
@@ -21,13 +21,13 @@ from openlatch.json_values import JsonObject, JsonView
 from openlatch.languages import ENGLISH
 from openlatch.languages.catalogue import catalogue_of, known
 from openlatch.service import signing_keys
-from openlatch.service.journal import signed_heads
+from openlatch.service.journal import entries, signed_heads
 from openlatch.service.reviews import report, rounds
 from openlatch.service.reviews.report_words import Say
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
+from openlatch.store.archive import Which
 from openlatch.store.database import alone
-from openlatch.store.lists.columns import among
 from openlatch.store.lists.reviews import ITEMS
 from openlatch.store.tables import (
     EvidenceBundle,
@@ -105,7 +105,16 @@ def sign(service: Service, viewer: Viewer, ident: UUID, schema: bytes) -> None:
 
 
 def _last_position(unit: Unit, row: Round) -> int:
-    return unit.db.scalar(select(func.max(JournalEntry.position)).where(_about(row))) or 0
+    found = unit.db.scalar(select(func.max(JournalEntry.position)).where(_about(row)))
+    if found is None:
+        # Those about its items are before the last about itself.
+        archived = _archived_or_not(unit, Which(subjects=frozenset({row.id})))
+        found = max((int(entry["position"]) for entry in archived), default=0)
+    return found
+
+
+def _archived_or_not(unit: Unit, which: Which) -> Iterator[JsonObject]:
+    return entries.every(unit.service, unit.db, unit.viewer.organisation, which)
 
 
 def _ended(unit: Unit, ident: UUID) -> Round:
@@ -188,9 +197,9 @@ def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None)
 def _as_recorded(unit: Unit, row: Round, schema: bytes) -> dict[str, bytes]:
     """The immutable part of a bundle, from the present records."""
     found = _evidence(unit, row)
-    entries = b"".join(orjson.dumps(entry) + b"\n" for entry in _entries(unit, row))
+    told = b"".join(orjson.dumps(entry) + b"\n" for entry in _entries(unit, row))
     written = orjson.dumps(found, option=orjson.OPT_INDENT_2)
-    return {evidence_bundle.EVIDENCE: written, CSV: _csv(found), evidence_bundle.JOURNAL: entries, SCHEMA: schema}
+    return {evidence_bundle.EVIDENCE: written, CSV: _csv(found), evidence_bundle.JOURNAL: told, SCHEMA: schema}
 
 
 def _as_signed(before: bytes) -> dict[str, bytes]:
@@ -368,7 +377,10 @@ def _exceptions(item: JsonObject, fates_by: str) -> list[JsonObject]:
 
 
 def _entries(unit: Unit, row: Round) -> list[JsonObject]:
-    """The journal's entries about a round and its items, as sealed; the last is about its end."""
+    """The journal's entries about a round and its items, as sealed; the last is about its end.
+
+    They are in the database: nothing goes into the archive that evidence is yet to be signed of.
+    """
     return list(journal.export(unit.db, unit.viewer.organisation, _about(row)))
 
 
@@ -386,8 +398,7 @@ def _addenda(unit: Unit, row: Round, position: int) -> list[JsonObject]:
         )
     ).all()
     items = {item.grant_id or item.subject_id: item.position for item in named}
-    about = JournalEntry.action.in_(_CONTRADICTING) & among(JournalEntry.subject_id, items)
-    entries = journal.export(unit.db, unit.viewer.organisation, about & (JournalEntry.position > position))
+    about = Which(after=position, actions=_CONTRADICTING, subjects=frozenset(items))
     return [
         {
             "item": items[UUID(entry["subject"]["id"])],
@@ -396,11 +407,11 @@ def _addenda(unit: Unit, row: Round, position: int) -> list[JsonObject]:
             f"Before, its end was {entry['facts']['before']}.",
             "journal_position": entry["position"],
         }
-        for entry in entries
+        for entry in _archived_or_not(unit, about)
     ]
 
 
-_CONTRADICTING = ("grant.contradicted", "session.contradicted", "resource.contradicted")
+_CONTRADICTING = frozenset({"grant.contradicted", "session.contradicted", "resource.contradicted"})
 _OF_REVIEWERS = {"name", "items", "by_default", "by_others", "decided", "kept", "share_kept", "seconds_between"}
 COLUMNS = (
     "position",

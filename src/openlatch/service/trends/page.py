@@ -16,9 +16,11 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.core.trends import Period, Span, periods
 from openlatch.schemas import Measure, Move, TrendPoint
 from openlatch.service.unit import Unit
+from openlatch.store import archive
+from openlatch.store.archive import Which
 from openlatch.store.database import at_large
 from openlatch.store.lists import register
-from openlatch.store.trends import Confirmed, Departure, Figures, Moved, Reviewed, Unrecorded
+from openlatch.store.trends import ACTIONS, Archived, Confirmed, Departure, Figures, Moved, Reviewed, Unrecorded
 
 Row = TypeVar("Row", Moved, Unrecorded, Reviewed)
 
@@ -31,13 +33,36 @@ def page(unit: Unit, query: schemas.TrendsQuery) -> schemas.Trends:
     unit.sight.require_administrator()
     assert unit.viewer.organisation is not None
     spans = periods(query.since, query.until, Span(query.span), unit.zone, unit.now)
-    figures = Figures(at_large(unit.db), unit.viewer.organisation, spans)
+    figures = Figures(at_large(unit.db), unit.viewer.organisation, spans, _archived(unit, spans))
     return schemas.Trends(
         span=query.span,
         time_zone=unit.zone.key,
         known_since=figures.begins(),
         points=list(_Points(figures, spans).all()),
     )
+
+
+def _archived(unit: Unit, spans: Sequence[Period]) -> Archived:
+    """What of it is in the archive. ArchiveDown when that can't be read."""
+    archive.hold(unit.db, archive.JOURNAL)
+    parts = archive.parts_of(unit.db, archive.JOURNAL)
+    versions = archive.versions_since(unit.db, unit.service.archive, spans[0].ends)
+    met: set[tuple[str, str]] = set()
+    told = []
+    for entry in unit.service.archive.entries(parts, Which(actions=ACTIONS)):
+        subject = entry["subject"]
+        one = (entry["action"], subject["id"])
+        if entry["action"] == "system.read" and one in met:
+            continue
+        met.add(one)
+        named = {f"subject_{name}": subject[name] for name in ("kind", "id", "name")}
+        told.append({**entry, **named, "account_id": subject["account"]})
+    unrecorded = [
+        {"account_id": one.row["account_id"], "since": one.since, "until": one.until}
+        for one in versions.all_of("grants")
+        if not one.row["recorded"] and one.row["state"] in register.LIVE
+    ]
+    return Archived(parts[0].since if parts else None, (parts[-1].last or 0) if parts else 0, told, unrecorded)
 
 
 class _Points:

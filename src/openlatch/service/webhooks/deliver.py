@@ -19,6 +19,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.core import webhooks as core
 from openlatch.json_values import JsonObject
+from openlatch.service.journal import entries
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.service.webhooks import post, signatures
@@ -154,15 +155,15 @@ class Entries:
 
     name, page, noun, subject = "journal", "/webhooks", "webhook", "webhook"
 
-    def made_of(self, db: Db, to: Receiver, entries: Iterable[Entry]) -> Iterable[Made]:
+    def made_of(self, db: Db, to: Receiver, told: Iterable[Entry]) -> Iterable[Made]:
         """One of each entry that the receiver wants."""
-        return [Made(one.position, one.subject_id) for one in entries if core.wants(to.actions, one.action)]
+        return [Made(one.position, one.subject_id) for one in told if core.wants(to.actions, one.action)]
 
     def message(
         self, service: Service, db: Db, to: Receiver, delivery: Due, now: datetime
     ) -> tuple[signatures.Message, bytes]:
         """The entry as the journal has it now."""
-        entry = _entry(db.get(JournalEntry, (to.organisation_id, delivery.position)), delivery, to)
+        entry = _entry(service, db, delivery, to)
         body = orjson.dumps(core.event(service.address, entry))
         return signatures.signed(to.url, body, _secrets(service, to, now), now, str(delivery.id)), body
 
@@ -170,8 +171,8 @@ class Entries:
 ENTRIES = Entries()
 
 
-def _entry(row: JournalEntry | None, delivery: Due, to: Receiver) -> JsonObject:
-    if row is None:
+def _entry(service: Service, db: Db, delivery: Due, to: Receiver) -> JsonObject:
+    if delivery.position is None:
         # A test has no place in the journal.
         test = {"kind": "webhook", "id": str(to.id), "name": to.name, "account": None}
         return {
@@ -183,6 +184,11 @@ def _entry(row: JournalEntry | None, delivery: Due, to: Receiver) -> JsonObject:
             "subject": test,
             "facts": {},
         }
+    row = db.get(JournalEntry, (to.organisation_id, delivery.position))
+    if row is None:
+        archived = entries.at(service, db, to.organisation_id, delivery.position)
+        assert archived is not None
+        return {name: value for name, value in archived.items() if name not in {"previous", "key", "told"}}
     account = str(row.account_id) if row.account_id else None
     subject_id = str(row.subject_id) if row.subject_id else None
     return {

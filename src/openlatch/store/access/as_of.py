@@ -15,7 +15,7 @@ from datetime import datetime
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import text
+from sqlalchemy import TextClause, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
@@ -23,12 +23,16 @@ from openlatch.core.time_windows import Window
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 from openlatch.json_values import JsonList, JsonView
 from openlatch.store.access.mapping import hours_value
+from openlatch.store.archive import Archive, Versions, versions_since
 from openlatch.store.sql_types import AnyRow
 
-# Whoever was ever behind the holders named. Nothing here looks at time: that is for whoever reads what is found.
+# Whoever was ever behind the holders named, also by what only the archive has. Nothing here looks at time: that is for
+# whoever reads what is found.
 _EVER_BEHIND = text(
     """
-    with recursive met(kind, id) as (
+    with recursive archived(team_id, kind, member_id) as (
+        select * from unnest(cast(:teams as uuid[]), cast(:member_kinds as text[]), cast(:members as uuid[]))
+    ), met(kind, id) as (
         select cast(k as text), i from unnest(cast(:kinds as text[]), cast(:ids as uuid[])) as start(k, i)
         union
         select next.kind, next.id from met cross join lateral (
@@ -39,6 +43,8 @@ _EVER_BEHIND = text(
             union all
             select case when row ->> 'person_id' is null then 'team' else 'person' end, (row ->> 'member_id')::uuid
             from versions where kind = 'memberships' and met.kind = 'team' and row ->> 'team_id' = met.id::text
+            union all
+            select archived.kind, member_id from archived where met.kind = 'team' and team_id = met.id
         ) next
     )
     select kind, id from met
@@ -46,7 +52,11 @@ _EVER_BEHIND = text(
 )
 _EVER_OUTWARD = text(
     """
-    with recursive met(kind, id) as (
+    with recursive archived(team_id, kind, member_id) as (
+        select * from unnest(cast(:teams as uuid[]), cast(:member_kinds as text[]), cast(:members as uuid[]))
+    ), archived_owners(owner_id, account_id) as (
+        select * from unnest(cast(:owners as uuid[]), cast(:accounts as uuid[]))
+    ), met(kind, id) as (
         select cast(k as text), i from unnest(cast(:kinds as text[]), cast(:ids as uuid[])) as start(k, i)
         union
         select next.kind, next.id from met cross join lateral (
@@ -61,6 +71,10 @@ _EVER_OUTWARD = text(
             union all
             select 'account', id from versions
             where met.kind = 'person' and kind = 'accounts' and row ->> 'owner_id' = met.id::text
+            union all
+            select 'team', team_id from archived where member_id = met.id
+            union all
+            select 'account', account_id from archived_owners where met.kind = 'person' and owner_id = met.id
         ) next
     )
     select kind, id from met
@@ -99,25 +113,27 @@ class Past:
     late: bool
 
 
-def around_accounts(db: Db, accounts: Sequence[UUID], moment: Moment) -> core.Register:
-    """The part that ``access.everyone_reaching`` needs for these accounts, as it was."""
-    kinds = ["account"] * len(accounts)
-    met = db.execute(_EVER_BEHIND, {"kinds": kinds, "ids": list(accounts)}).all()
-    return _Reader(db, moment).register([(HolderKind(k), i) for k, i in met], by_holder=False)
+def around_accounts(db: Db, archive: Archive, accounts: Sequence[UUID], moment: Moment) -> core.Register:
+    """The part that ``access.everyone_reaching`` needs for these accounts, as it was.
+
+    ArchiveDown when that is in the archive, which can't be read.
+    """
+    reader = _Reader.at(db, archive, moment)
+    return reader.register(reader.ever(_EVER_BEHIND, ["account"] * len(accounts), accounts), by_holder=False)
 
 
-def around_holder(db: Db, holder: core.Holder, moment: Moment) -> core.Register:
-    """The part that ``access.everything_reached`` needs for one holder, as it was."""
-    met = db.execute(_EVER_OUTWARD, {"kinds": [holder.kind.value], "ids": [holder.id]}).all()
-    return _Reader(db, moment).register([(HolderKind(k), i) for k, i in met], by_holder=True)
+def around_holder(db: Db, archive: Archive, holder: core.Holder, moment: Moment) -> core.Register:
+    """The part that ``access.everything_reached`` needs for one holder, as it was. ArchiveDown like above."""
+    reader = _Reader.at(db, archive, moment)
+    return reader.register(reader.ever(_EVER_OUTWARD, [holder.kind.value], [holder.id]), by_holder=True)
 
 
-def rules_of_account(db: Db, account: UUID, moment: Moment) -> tuple[list[Row], list[Row]]:
+def rules_of_account(db: Db, archive: Archive, account: UUID, moment: Moment) -> tuple[list[Row], list[Row]]:
     """The access rules of an account, and its resources, as rows as they were.
 
-    Rules first seen later are left out: nobody knows whether they were there before.
+    Rules first seen later are left out: nobody knows whether they were there before. ArchiveDown like above.
     """
-    reader = _Reader(db, moment)
+    reader = _Reader.at(db, archive, moment)
     rules, resources = (reader.rows_of_account(table, account) for table in ("access_rules", "resources"))
     return rules, [row for row in resources if row["archived_at"] is None]
 
@@ -128,8 +144,21 @@ Row = JsonView
 class _Reader:
     """Reads rows as they were at a moment."""
 
-    def __init__(self, db: Db, moment: Moment) -> None:
-        self.db, self.moment = db, moment
+    def __init__(self, db: Db, moment: Moment, archived: Versions) -> None:
+        self.db, self.moment, self.archived = db, moment, archived
+
+    @classmethod
+    def at(cls, db: Db, archive: Archive, moment: Moment) -> _Reader:
+        """With what the archive has of versions that were valid at the moment or later."""
+        return cls(db, moment, versions_since(db, archive, min(moment.at, moment.believed)))
+
+    def ever(self, walk: TextClause, kinds: list[str], ids: Sequence[UUID]) -> list[tuple[HolderKind, UUID]]:
+        """Whom a walk over all times meets."""
+        teams, member_kinds, members = self.archived.joined()
+        owners, accounts = self.archived.owned()
+        told = {"teams": teams, "member_kinds": member_kinds, "members": members, "owners": owners}
+        met = self.db.execute(walk, {"kinds": kinds, "ids": list(ids), "accounts": accounts, **told})
+        return [(HolderKind(kind), ident) for kind, ident in met]
 
     def register(self, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> core.Register:
         ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
@@ -172,17 +201,26 @@ class _Reader:
         kept = {"id": "id = any(cast(:ids as uuid[]))"}.get(
             column, f"kind = '{table}' and row ->> '{column}' = any(:ids)"
         )
+        archived_by, among = column, list(wanted)
         if table == "grants" or (table == "resources" and column == "account_id"):
             kept = f"id in ({current})"
+            if self.archived.paths:
+                archived_by = "id"
+                among = [str(ident) for ident in self.db.scalars(text(current), {"ids": wanted})]
         rows = self.db.execute(
             text(
                 f"select id, since, until, gone, row from versions where {kept} "  # noqa: S608  constants
                 f"union all select id, recorded_at, null, false, to_jsonb(t) from {table} t "
-                f"where {column} = any(cast(:ids as uuid[])) order by id, since"
+                f"where {column} = any(cast(:ids as uuid[])) order by id, since, until"
             ),
             {"ids": wanted},
         ).all()
         history: dict[UUID, JsonList] = defaultdict(list)
+        # What is in a partition that is yet to be dropped is met twice.
+        met = {(row.id, row.since, row.until) for row in rows} if self.archived.paths else set()
+        for old in sorted(self.archived.of(table, archived_by, among), key=lambda one: (one.since, one.until)):
+            if old[:3] not in met:
+                history[old.id].append(old)
         for row in rows:
             history[row.id].append(row)
         return [past for versions in history.values() if (past := self._past(versions)) is not None]

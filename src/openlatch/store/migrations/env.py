@@ -2,19 +2,15 @@
 
 from alembic import context
 
+from openlatch.store.migrate import is_ours
 from openlatch.store.tables import Base
 
 connection = context.config.attributes["connection"]
 
-
-def _ours(name: str | None, kind: str, parents: object) -> bool:
-    return not (kind == "table" and name is not None and name.startswith("procrastinate"))
-
-
 context.configure(
     connection=connection,
     target_metadata=Base.metadata,
-    include_name=_ours,
+    include_name=is_ours,
     compare_server_default=False,
     transaction_per_migration=True,
 )

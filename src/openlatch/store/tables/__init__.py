@@ -36,6 +36,8 @@ from openlatch.store.tables.identity import (
     WebSession,
 )
 from openlatch.store.tables.journal import (
+    ArchivedPart,
+    ArchiveErasure,
     JournalEntry,
     JournalHead,
     PublishedKey,
@@ -67,6 +69,8 @@ __all__ = [
     "AdoptedCharter",
     "ApiToken",
     "App",
+    "ArchiveErasure",
+    "ArchivedPart",
     "Base",
     "Breach",
     "Calendar",
