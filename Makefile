@@ -133,8 +133,8 @@ $(DOCS): .make/run mkdocs.yml $(shell find docs site src/openlatch/cli -type f -
 # New versions of what we use: writes the lock files anew.
 lock: .make/dev
 	$(VENV)/bin/pip install --quiet pip-tools
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --upgrade --extra demo --extra report --extra docs --extra telemetry --extra async -o run.lock ../pyproject.toml
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --extra demo --extra report --extra docs --extra telemetry --extra async --extra dev -c run.lock -o dev.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --upgrade --extra demo --extra report --extra docs --extra telemetry --extra async --extra archive -o run.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --no-strip-extras --extra demo --extra report --extra docs --extra telemetry --extra async --extra archive --extra dev -c run.lock -o dev.lock ../pyproject.toml
 
 clean:
 	rm -rf .make $(VENV) console/node_modules console/src/service/openapi.d.ts src/openlatch/api/built src/openlatch/api/docs .data

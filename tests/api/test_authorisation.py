@@ -87,6 +87,7 @@ OF_PATHS = {
 OF_FIELDS = {
     "account": "account",
     "person": "person",
+    "about": "person",
     "to": "person",
     "deputy": "person",
     "successor": "person",

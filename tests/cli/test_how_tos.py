@@ -29,6 +29,7 @@ ELSEWHERE = {
     "signal source": "a transmitter that is not there: the tests of signals have one",
     "signal clear": "somebody who was reported: the tests of signals have one",
     "host-program": "a file for another host: the tests of hosts write it",
+    "archive": "the configuration of the owner: its tests call it",
     "doctor": "the configuration of the worker: its tests call it",
     "request grant": "what can be given as it was asked: the tests of requests ask for it",
     "leaver report": "somebody whose access is ending: the tests of leaving have one",

@@ -395,3 +395,27 @@ def test_the_command_moves_and_says_what_it_did(
     assert (code, "journal_before is in the archive: " in told) == (0, True)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalars(select(JournalEntry.action)).all() == ["archive.written"]
+
+
+def test_entries_whose_order_is_not_that_of_their_times_are_each_once_in_the_archive(
+    small: Small, owner: Engine, tmp_path: Path
+) -> None:
+    """As where one change begins before the end of a quarter, and is committed after another that began later."""
+    small = replace(small, service=replace(small.service, archive=Archive(tmp_path)))
+    with owner.connect() as connection:
+        turn = partitions.of_table(connection, "journal")[0].until
+    for hours, what in ((-3, "First"), (2, "Third, written second"), (-1, "Second, written third"), (3, "Fourth")):
+        small.clock.now = turn + timedelta(hours=hours)
+        with small.service.unit(small.itself) as unit:
+            unit.record("thing.done", "thing", None, what)
+    journal = whole(small)
+    for until in (turn, turn + relativedelta(months=3)):
+        small.clock.now = until + timedelta(days=5)
+        with small.service.unit(small.itself) as unit:
+            signed_heads.sign(unit)
+        assert not any(one.why_not for one in moved(small, owner))
+        assert whole(small)[: len(journal)] == journal
+    with small.service.unit(small.itself) as unit:
+        spans = [(part.first, part.last) for part in archive.listed(unit).parts if part.kind == "journal"]
+    assert spans == [(1, len(journal) - 1), (len(journal), spans[1][1])]
+    assert [entry["position"] for entry in whole(small)] == list(range(1, len(whole(small)) + 1))

@@ -329,6 +329,7 @@ organisation "Hollin Fell Huts" hollin-fell --time-zone Europe/Oslo --administra
     --address ines.calder@hollinfell.example.org
 connect hollin-fell "Production database" --kind postgresql --set host=db.internal --set database=app
 doctor
+archive --keep-days 365
 host-program open-latch-host
 demo
 """

@@ -171,22 +171,23 @@ def archive(keep_days: int) -> None:
 
     from openlatch.runtime import assembly
     from openlatch.service.journal import archive as archiving
-    from openlatch.store.database import engine_for
+    from openlatch.store.database import owner_engine
 
     settings = Settings.load().require("owner_database_url")
-    owner = engine_for(settings.owner_database_url, pool_size=1)
     moved, stays = 0, False
-    try:
+    with owner_engine(settings.owner_database_url) as owner:
         before = datetime.now(UTC) - timedelta(days=keep_days)
         for done in archiving.move(assembly.assemble(settings), owner, before):
             moved += not done.why_not
             stays = stays or bool(done.why_not)
-            what = f"{done.name} stays:" if done.why_not else f"{done.name} is in the archive: {done.rows} rows."
-            click.echo(say(what))
+            if done.why_not:
+                click.echo(say(f"{done.name} stays:"))
+            elif done.rows:
+                click.echo(say(f"{done.name} is in the archive: {done.rows} rows."))
+            else:
+                click.echo(say(f"{done.name} was empty."))
             for why in done.why_not:
                 click.echo(f"  {say(why)}")
-    finally:
-        owner.dispose()
     if not moved and not stays:
         click.echo(say(f"Nothing ended more than {keep_days} days ago."))
     if stays:

@@ -260,6 +260,24 @@ _TAKE_SOME = """
 
 
 @contextmanager
+def owner_engine(url: str) -> Iterator[Engine]:
+    """An engine with one connection of the database's owner. RegisterDown when it is not let in."""
+    engine = engine_for(url, pool_size=1)
+    try:
+        try:
+            engine.connect().close()
+        except DBAPIError as error:
+            raise RegisterDown(
+                f"The database does not let its owner in: {str(error.orig).strip().splitlines()[0]}",
+                "Look whether it runs, and whether owner_database_url is right.",
+            ) from error
+        yield engine
+    finally:
+        # Session-level locks end with the connection.
+        engine.dispose()
+
+
+@contextmanager
 def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
     """Try to take PostgreSQL advisory locks for these names on one connection; yields those acquired.
 

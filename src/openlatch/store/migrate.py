@@ -18,7 +18,7 @@ from sqlalchemy.exc import OperationalError
 
 from openlatch.errors import BadInput, Conflict
 from openlatch.store import partitions, revisions
-from openlatch.store.database import engine_for
+from openlatch.store.database import owner_engine
 
 # Alembic is imported where it migrates: the servers, which only ask for the newest revision, start without it.
 if TYPE_CHECKING:
@@ -48,9 +48,8 @@ def migrate(url: str, passwords: Passwords) -> None:
     security; Conflict when a table is held for longer than LOCK_SECONDS, or when an older program is connected that
     can't do with a further step: what was migrated until then stays, and migrating again goes on from there.
     """
-    engine = engine_for(url, pool_size=1)
     try:
-        with engine.connect() as connection:
+        with owner_engine(url) as engine, engine.connect() as connection:
             connection.execute(text("select pg_advisory_lock(hashtext('openlatch migrate'))"))
             connection.execute(text(f"set lock_timeout = '{LOCK_SECONDS}s'"))
             connection.commit()
@@ -62,9 +61,6 @@ def migrate(url: str, passwords: Passwords) -> None:
             f"A table was in use for more than {LOCK_SECONDS} s and could not be changed.",
             "Stop the service, or whatever else uses the table, and migrate again; it goes on where it stopped.",
         ) from None
-    finally:
-        # The advisory lock ends with the connection.
-        engine.dispose()
 
 
 def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:

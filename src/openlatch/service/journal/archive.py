@@ -126,15 +126,16 @@ def write(service: Service, viewer: Viewer, one: Partition, rows: int) -> None:
         there = unit.db.scalars(
             select(ArchivedPart).where(ArchivedPart.kind == one.table, ArchivedPart.until == one.until)
         ).first()
-        if there is not None:
-            path = service.archive.path_of(there)
-            if there.rows == rows:
-                return
+        path = service.archive.path_of(there) if there is not None else None
+        last = _last_within(unit, one) if one.table == archive.JOURNAL else 0
+        if last <= entries.last_archived(unit.db) if last else there is not None and there.rows == rows:
+            return
+        if there is not None and path is not None:
             # Something came that was late.
             unit.db.delete(there)
             unit.db.flush()
             unit.afterwards.append(path.unlink)
-        part = _journal_part(unit, one) if one.table == archive.JOURNAL else _versions_part(unit, one)
+        part = _journal_part(unit, last, one.until) if last else _versions_part(unit, one)
         unit.db.add(part)
         unit.db.flush()
         _record(unit, part, "written")
@@ -175,17 +176,27 @@ class _Reached(NamedTuple):
     tree: Tree
 
 
-def _journal_part(unit: Unit, one: Partition) -> ArchivedPart:
-    before = archive.parts_of(unit.db, archive.JOURNAL)
+def _last_within(unit: Unit, one: Partition) -> int:
+    """The last position that an entry in a partition has."""
     within = JournalEntry.at < one.until
     if one.since is not None:
         within &= JournalEntry.at >= one.since
-    first_at, last = unit.db.execute(
-        select(func.min(JournalEntry.at), func.max(JournalEntry.position)).where(within)
-    ).one()
-    _require_told(unit, last, one.until)
+    return unit.db.scalar(select(func.max(JournalEntry.position)).where(within)) or 0
+
+
+def _journal_part(unit: Unit, last: int, until: datetime) -> ArchivedPart:
+    """A part up to an entry, from where the one before ended.
+
+    Entries have the time at which their change began and the position at which it ended, so a few of them may be in the
+    next partition already.
+    """
+    before = archive.parts_of(unit.db, archive.JOURNAL)
+    within = JournalEntry.position.between(entries.last_archived(unit.db) + 1, last)
+    first_at = unit.db.scalar(select(func.min(JournalEntry.at)).where(within))
+    assert first_at is not None
+    _require_told(unit, last, until)
     head = _head_over(unit, last)
-    file, path = _new_file(unit, archive.JOURNAL, one.until)
+    file, path = _new_file(unit, archive.JOURNAL, until)
     archive.write_entries(path, unit.viewer.organisation, journal.export(unit.db, unit.viewer.organisation, within))
     try:
         reached = _read_back(unit, path, before[-1] if before else None)
@@ -199,7 +210,7 @@ def _journal_part(unit: Unit, one: Partition) -> ArchivedPart:
         organisation_id=unit.viewer.organisation,
         kind=archive.JOURNAL,
         since=first_at,
-        until=one.until,
+        until=until,
         rows=reached.position - reached.first + 1,
         first=reached.first,
         last=reached.position,
