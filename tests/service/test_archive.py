@@ -162,7 +162,7 @@ def test_what_can_not_be_moved_yet_stays_and_it_says_why(archived: Small, owner:
             made = {"actions": [], "secret": b"", "position": 1, "name": "Desk", "url": "https://desk.example.org"}
             unit.db.add(Webhook(id=new_id(), organisation_id=small.itself.organisation, **made))
         elif case == "review":
-            words = "The review “Spring” has no signed evidence"
+            words = "The review “Spring” has not ended. Close it."
             open_round.open_round(unit, open_round.Review("Spring", 'holder.name eq "Mara"'))
             unit.db.flush()
     with owner.begin() as connection:

@@ -230,9 +230,13 @@ def _require_told(unit: Unit, last: int, until: datetime) -> None:
     if waiting is not None:
         raise Conflict(f"The receiver {waiting} was not told of all entries.", "Let it go on, or delete it.")
     signed = select(EvidenceBundle.round_id)
-    unsigned = select(Round.name).where(Round.opened_at < until, Round.id.not_in(signed)).order_by(Round.opened_at)
-    if (name := unit.db.scalars(unsigned.limit(1)).first()) is not None:
-        raise Conflict(f"The review “{name}” has no signed evidence yet.", "Close it, and wait for its evidence.")
+    unsigned = select(Round).where(Round.opened_at < until, Round.id.not_in(signed)).order_by(Round.opened_at)
+    row = unit.db.scalars(unsigned.limit(1)).first()
+    if row is not None and row.ended_at is None:
+        raise Conflict(f"The review “{row.name}” has not ended.", "Close it.")
+    if row is not None:
+        unit.service.wake("sign_evidence", {"organisation": str(row.organisation_id), "round": str(row.id)}, None)
+        raise Conflict(f"The evidence of the review “{row.name}” is being signed.", "Try again in a minute.")
 
 
 def _head_over(unit: Unit, last: int) -> TreeHead:
