@@ -9,22 +9,13 @@ import argparse
 import json
 import os
 import platform
-import shutil
-import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from cryptography.fernet import Fernet
-
 from bench import ending, exposing, finding, measures, reviewing, signalling
 from bench.measures import Bench, Result
+from bench.registers import register
 from bench.world import Size
-from openlatch.runtime.assembly import spare_the_collector
-from openlatch.runtime.cluster import Cluster
-from openlatch.service.identity import authentication
-from openlatch.service.unit import Service, Viewer
-from openlatch.store.database import engine_for
-from openlatch.store.migrate import APP_ROLE, Passwords, migrate
 
 MEASURES: tuple[Callable[[Bench], Result], ...] = (
     measures.importing,
@@ -60,32 +51,17 @@ def main() -> None:
     parser.add_argument("--keep", type=Path, help="a folder that keeps the register, for further runs on the same")
     parser.add_argument("--only", default="", help="measure only what is named, with commas")
     chosen = parser.parse_args()
-    spare_the_collector()
-    folder = chosen.keep or Path(tempfile.mkdtemp(prefix="openlatch-bench-"))
-    folder.mkdir(exist_ok=True)
-    folder.chmod(0o755)
-    filled = folder / "filled"
-    cluster = Cluster(folder / "register", settings=("shared_buffers=512MB", "max_wal_size=8GB"))
-    try:
-        cluster.start()
-        cluster.ensure_database("bench")
-        cluster.ensure_database("floor")
-        for name in ("bench", "floor"):
-            migrate(cluster.url(name), Passwords("bench"))
-        key = filled.read_bytes() if filled.exists() else Fernet.generate_key()
-        service = Service(engine_for(cluster.url("bench", APP_ROLE, "bench")), Fernet(key))
-        viewer = _administrator(service, known=filled.exists())
-        bench = Bench(Size(chosen.grants), folder, cluster, service, viewer, key.decode())
+    with register(Size(chosen.grants), chosen.keep) as (bench, is_filled):
         print(f"{chosen.grants:,} grants, {os.cpu_count()} cores, Python {platform.python_version()}", flush=True)
         print(f"{'work':44} {'ratio':>8} {'aim':>6}  floor", flush=True)
         for measure in MEASURES:
             wanted = not chosen.only or any(name in measure.__name__ for name in chosen.only.split(","))
-            needless = filled.exists() or _by_themselves(chosen.only)
+            needless = is_filled or _by_themselves(chosen.only)
             if needless if measure is measures.importing else not wanted:
                 continue
             result = measure(bench)
             if measure is measures.importing:
-                filled.write_bytes(key)
+                (bench.folder / "filled").write_bytes(bench.key.encode())
             print(f"{result.work:44} {result.ratio:8.2f} {result.aim:6.1f}  {result.floor}", flush=True)
             for note in result.notes:
                 print(f"{'':61}{note}", flush=True)
@@ -93,10 +69,6 @@ def main() -> None:
         kept = Path("bench/results")
         kept.mkdir(parents=True, exist_ok=True)
         (kept / f"{chosen.grants}.json").write_text(json.dumps([r.__dict__ for r in bench.results], indent=2))
-    finally:
-        cluster.stop()
-        if not chosen.keep:
-            shutil.rmtree(folder, ignore_errors=True)
 
 
 # What brings its own grants, and needs no register that is filled before.
@@ -116,15 +88,6 @@ def _by_themselves(only: str) -> bool:
     """Whether nothing is to be measured but what needs no filled register."""
     named = [name for name in only.split(",") if name]
     return bool(named) and all(any(name in one.__name__ for one in _ALONE) for name in named)
-
-
-def _administrator(service: Service, *, known: bool) -> Viewer:
-    """Who measures: of a new organisation, or of the one that was kept."""
-    if not known:
-        return authentication.make_organisation(
-            service, "Bench", "bench", "UTC", "Ada", "ada@example.org", "a long password"
-        )
-    return authentication.check_password(service, "ada@example.org", "a long password", "bench")
 
 
 if __name__ == "__main__":

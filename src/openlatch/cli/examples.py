@@ -330,6 +330,7 @@ organisation "Hollin Fell Huts" hollin-fell --time-zone Europe/Oslo --administra
 connect hollin-fell "Production database" --kind postgresql --set host=db.internal --set database=app
 doctor
 archive --keep-days 365
+routes /etc/openlatch/routes
 host-program open-latch-host
 demo
 """

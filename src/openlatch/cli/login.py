@@ -13,7 +13,7 @@ from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.latches import inside_in_words
 from openlatch.cli.output import day, out, output_option, show_one
-from openlatch.client import CallFailed, Client
+from openlatch.client import CallFailed, Client, service_at
 from openlatch.core.vocabulary import TokenScope
 from openlatch.languages.terminal import chosen, say
 
@@ -21,7 +21,7 @@ PROGRAM = "openlatch on the command line"
 
 
 @click.command()
-@click.option("--url", default=None, help="The service's address.")
+@click.option("--url", default=None, help="The service's address, or the one that leads to your organisation's.")
 @click.option("--address", default=None, help="Your e-mail address, to sign in with your password here.")
 @click.option("--password", default=None, envvar="OPENLATCH_PASSWORD", help="Your password; asked for with --address.")
 @click.option("--code", default="", help="The code of your second factor.")
@@ -35,7 +35,7 @@ def login(
     In your browser, wherever that is: as you sign in there, with a passkey or by your identity provider. With --address
     by your password here.
     """
-    url = url or session.load().url
+    url = service_at(url or session.load().url)
     scope = TokenScope.READ if read_only else TokenScope.WRITE
     with Client(url, language=chosen()) as service:
         if address is None:

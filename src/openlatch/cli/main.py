@@ -99,7 +99,7 @@ _CLIENT = {
 COMPLETING = "_OPENLATCH_COMPLETE"
 _SERVICE = (
     *("run", "restore", "move", "serve", "worker", "migrate", "new-key", "organisation", "connect"),
-    *("doctor", "archive", "host-program", "demo"),
+    *("doctor", "archive", "routes", "host-program", "demo"),
 )
 
 

@@ -2,6 +2,6 @@
 
 from openlatch.client.async_client import AsyncClient
 from openlatch.client.client import Client
-from openlatch.client.transport import CallFailed, Unreachable
+from openlatch.client.transport import CallFailed, Unreachable, service_at
 
-__all__ = ["AsyncClient", "CallFailed", "Client", "Unreachable"]
+__all__ = ["AsyncClient", "CallFailed", "Client", "Unreachable", "service_at"]

@@ -12,6 +12,7 @@ from collections.abc import Generator, Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
 from datetime import UTC, datetime
 from typing import IO, TypeAlias, TypedDict, Unpack
+from urllib.parse import urljoin, urlsplit
 from uuid import uuid4
 
 import httpx
@@ -201,6 +202,37 @@ class AsyncTransport(Transport):
 
     def _base(self) -> httpx.URL:
         return self._async.base_url
+
+
+def service_at(address: str) -> str:
+    """The address of the service at which an organisation is, where ``address`` leads to several of them
+    (https://latch.example.org/hollin-fell); else the address itself.
+
+    Unreachable when nothing answers, CallFailed when it knows no such organisation, or leads from TLS to none.
+    """
+    parts = urlsplit(address)
+    if parts.path in ("", "/"):
+        return address
+    try:
+        answer = httpx.get(address, timeout=60, verify=trusted())
+    except httpx.TransportError as error:
+        raise Unreachable(
+            f"There is no answer from {address}: {error}", "Look whether the address is right."
+        ) from error
+    _refuse(answer)
+    there = urlsplit(urljoin(address, answer.headers.get("Location", address)))
+    if not answer.is_redirect:
+        return address
+    if parts.scheme == "https" and there.scheme != "https":
+        raise CallFailed(
+            Problem(
+                type="about:blank",
+                title="Not followed",
+                status=answer.status_code,
+                detail=f"{address} leads to {there.geturl()}, which is without TLS.",
+            )
+        )
+    return f"{there.scheme}://{there.netloc}"
 
 
 def _settings(address: str, token: str, language: str) -> JsonObject:

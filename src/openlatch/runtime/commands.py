@@ -194,6 +194,18 @@ def archive(keep_days: int) -> None:
         raise SystemExit(1)
 
 
+@click.command()
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+def routes(file: Path) -> None:
+    """Put the organisations of this service into FILE, by which a proxy finds the service of each."""
+    from openlatch.runtime import assembly
+    from openlatch.runtime import routes as by_organisation
+
+    service = assembly.assemble(Settings.load().require("public_address"))
+    count = by_organisation.enter(service, file)
+    click.echo(say(f"{count} organisation{'s' * (count != 1)} at {service.address}."))
+
+
 @click.command("host-program")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 def host_program(file: Path) -> None:
@@ -285,6 +297,7 @@ COMMANDS: dict[str, click.Command] = {
     "connect": connect,
     "doctor": doctor,
     "archive": archive,
+    "routes": routes,
     "host-program": host_program,
     "demo": demo,
 }
