@@ -212,6 +212,9 @@ def test_a_file_that_is_missing_or_another_is_never_taken_for_nothing(
             )
     with pytest.raises(ArchiveDown, match="journal-until"):
         whole(small)
+    # An export is refused before it begins.
+    with pytest.raises(ArchiveDown, match="journal-until"), small.service.unit(small.itself) as unit:
+        entries.require_archive(small.service, unit.db)
     with small.service.unit(small.itself) as unit:
         past = moment(unit.now - LATER)
         with pytest.raises(ArchiveDown, match="versions-until"):
@@ -382,6 +385,7 @@ def test_the_command_moves_and_says_what_it_did(
         return done.returncode, done.stdout + done.stderr
 
     folder = {"OPENLATCH_ARCHIVE_FOLDER": str(small.service.archive.folder)}
+    taken = Path(folder["OPENLATCH_ARCHIVE_FOLDER"])
     assert run()[0] == 1
     assert "archive_folder" in run()[1]
     assert run(**folder) == (0, "Nothing ended more than 730 days ago.\n")
@@ -391,6 +395,10 @@ def test_the_command_moves_and_says_what_it_did(
     assert (code, "journal_before stays:\n  Test: No signed tree head" in told) == (1, True)
     with small.service.unit(small.itself) as unit:
         signed_heads.sign(unit)
+    taken.write_text("A file, where the folder should be.")
+    code, told = run("--keep-days", "0", **folder)
+    assert (code, "can't be written: " in told, "Look whether the folder is there" in told) == (1, True, True)
+    taken.unlink()
     code, told = run("--keep-days", "0", **folder)
     assert (code, "journal_before is in the archive: " in told) == (0, True)
     with small.service.unit(small.itself) as unit:

@@ -394,18 +394,23 @@ def move(folder: Path, to: str, configuration: Path) -> None:
         cluster.stop()
     if expected != found:
         raise CantStart("The journal there is not the one that was moved.", "Make a fresh database, and try again.")
-    _write_configuration(configuration, to, keys)
+    archive = folder / "archive"
+    _write_configuration(configuration, to, keys, archive if archive.exists() else None)
     _say(
         f"Everything is there. Configurations: {configuration}/web.toml, worker.toml, admin.toml. "
         f"What is in {folder} is as it was; run it no more."
     )
+    if archive.exists():
+        _say(f"The archive is still {archive}: move it, and set archive_folder in all three.")
 
 
-def _write_configuration(folder: Path, to: str, keys: Keys) -> None:
+def _write_configuration(folder: Path, to: str, keys: Keys, archive: Path | None) -> None:
     private_folder(folder)
     place = to.split("://", 1)[1].rpartition("@")[2]
     held = asdict(keys)
     shared = f'secret_key = "{keys.secret_key}"\n'
+    if archive is not None:
+        shared += f'archive_folder = "{archive}"\n'
     own = {
         "web": (WEB_ROLE, "web_password", ""),
         "worker": (WORKER_ROLE, "worker_password", "all"),

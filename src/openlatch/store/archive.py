@@ -189,7 +189,7 @@ def _journal_schema() -> pyarrow.Schema:
 
 
 def write_entries(path: Path, organisation: UUID, entries: Iterable[JsonObject]) -> None:
-    """Write a file of entries, which is there in whole or not at all. OSError when it can't be written."""
+    """Write a file of entries, which is there in whole or not at all. ArchiveDown when it can't be."""
     _write(path, organisation, JOURNAL, _journal_schema(), map(_of_entry, entries))
 
 
@@ -244,7 +244,7 @@ def _versions_schema() -> pyarrow.Schema:
 
 
 def write_versions(path: Path, organisation: UUID, versions: Iterable[Earlier]) -> None:
-    """Write a file of earlier versions, which is there in whole or not at all. OSError when it can't be written."""
+    """Write a file of earlier versions, which is there in whole or not at all. ArchiveDown when it can't be."""
     _write(path, organisation, VERSIONS, _versions_schema(), map(_of_version, versions))
 
 
@@ -317,23 +317,28 @@ def _write(path: Path, organisation: UUID, kind: str, schema: pyarrow.Schema, ro
     except ImportError as error:
         raise ArchiveDown("Files of the archive are written with pyarrow, which is not installed.", _INSTALL) from error
 
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    unfinished = path.with_suffix(".unfinished")
     told = {b"format": FORMAT, b"version": VERSION, b"organisation": str(organisation).encode(), b"kind": kind.encode()}
     schema = schema.with_metadata(told)
-    with unfinished.open("wb") as file:
-        os.fchmod(file.fileno(), 0o600)
-        with pq.ParquetWriter(file, schema, compression="zstd") as writer:
-            for batch in _batches(rows):
-                writer.write_batch(pa.RecordBatch.from_pylist(batch, schema))
-        file.flush()
-        os.fsync(file.fileno())
-    unfinished.rename(path)
-    folder = os.open(path.parent, os.O_RDONLY)
+    unfinished = path.with_suffix(".unfinished")
     try:
-        os.fsync(folder)
-    finally:
-        os.close(folder)
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with unfinished.open("wb") as file:
+            os.fchmod(file.fileno(), 0o600)
+            with pq.ParquetWriter(file, schema, compression="zstd") as writer:
+                for batch in _batches(rows):
+                    writer.write_batch(pa.RecordBatch.from_pylist(batch, schema))
+            file.flush()
+            os.fsync(file.fileno())
+        unfinished.rename(path)
+        folder = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(folder)
+        finally:
+            os.close(folder)
+    except OSError as error:
+        raise ArchiveDown(
+            f"{path} can't be written: {error.strerror or error}.", "Look whether the folder is there, and has room."
+        ) from error
 
 
 def _batches(rows: Iterable[JsonObject]) -> Iterator[list[JsonObject]]:

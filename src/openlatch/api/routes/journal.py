@@ -74,6 +74,8 @@ def export_journal() -> Response:
     service = the_service()
     with service.unit(who) as unit:
         unit.sight.require_administrator()
+        # Said before the answer begins, since afterwards it could only break off.
+        entries.require_archive(service, unit.db)
 
     def lines() -> Iterator[bytes]:
         with transaction(service.engine, who.organisation) as db:

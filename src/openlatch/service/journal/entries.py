@@ -36,6 +36,12 @@ def archived(service: Service, db: Db, which: Which = EVERY) -> Iterator[JsonObj
     yield from service.archive.entries(archive.parts_of(db, archive.JOURNAL), which)
 
 
+def require_archive(service: Service, db: Db) -> None:
+    """ArchiveDown unless every file of the archive with entries of the viewer's organisation is as it was written."""
+    for part in archive.parts_of(db, archive.JOURNAL):
+        service.archive.path_of(part)
+
+
 def last_archived(db: Db) -> int:
     """Up to which entry the journal of the viewer's organisation is in the archive; 0 when nothing is."""
     return db.scalar(select(func.max(ArchivedPart.last))) or 0
