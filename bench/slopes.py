@@ -90,7 +90,7 @@ def _measured(bench: Bench) -> dict[str, float]:
     return found | _in_round_trips(bench) | _archived(bench)
 
 
-_LARGEST = ("journal", "flags", "grants", "terms", "sessions", "people")
+_LARGEST = ("journal", "grants", "terms", "sessions", "people")
 
 
 def _bytes(bench: Bench) -> dict[str, int]:

@@ -103,22 +103,25 @@ def _upgrade(connection: Connection) -> None:
             continue
         if before is not None:
             command.upgrade(config, before.revision)
-        _refuse_older(connection, needs)
         # Before the step: broken off between the two, the tables would serve a program that they no longer do.
-        connection.execute(text(f"comment on table alembic_version is '{revisions.OLDEST}{needs}'"))
-        connection.commit()
+        need(connection, needs)
         command.upgrade(config, script.revision)
     command.upgrade(config, "head")
 
 
-def _refuse_older(connection: Connection, needs: str) -> None:
+def need(connection: Connection, needs: str) -> None:
+    """From now on the database serves no program older than ``needs``. Conflict while one is connected."""
     running = revisions.programs(connection.scalars(text(_CONNECTED)))
-    connection.commit()
     if running and running[0] < needs:
+        connection.rollback()
         raise Conflict(
             f"A program of an older version uses the database (of {running[0]}; the next step needs {needs}).",
-            "Stop every web process and worker of that version (0000: one that does not say), and migrate again.",
+            "Stop every web process and worker of that version (0000: one that does not say), and try again.",
         )
+    revision_and_comment = connection.execute(text(revisions.STATE)).one()
+    if revisions.oldest(revision_and_comment[1]) < needs:
+        connection.execute(text(f"comment on table alembic_version is '{revisions.OLDEST}{needs}'"))
+    connection.commit()
 
 
 # Columns that a process may not read, nor change; and tables of which it may do only so much.

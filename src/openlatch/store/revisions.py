@@ -42,7 +42,11 @@ def unserved(revision: str, comment: str | None) -> str:
     """Why tables of a revision can't serve this program; empty when they can."""
     if revision < newest():
         return f"The database is at revision {revision}, this program needs {newest()}."
-    oldest = (comment or "").removeprefix(OLDEST)
-    if oldest > newest():
-        return f"The database needs programs from {oldest} on; this one is from {newest()}."
+    if oldest(comment) > newest():
+        return f"The database needs programs from {oldest(comment)} on; this one is from {newest()}."
     return ""
+
+
+def oldest(comment: str | None) -> str:
+    """The revision of the oldest program that tables serve, by their comment; empty when they serve any."""
+    return (comment or "").removeprefix(OLDEST)

@@ -31,7 +31,7 @@ from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.journal import entries, signed_heads
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import archive, journal, partitions
+from openlatch.store import archive, journal, migrate, partitions
 from openlatch.store.archive import Earlier, Which
 from openlatch.store.database import alone
 from openlatch.store.partitions import Partition
@@ -47,6 +47,8 @@ from openlatch.store.tables import (
 )
 
 log = get_logger()
+# Programs from before do not look into the archive, and would take what is in it for nothing.
+_KNOWN_SINCE = "0047"
 _NAMED_AT_ONCE = 400
 _ERASED_AT_ONCE = 50
 # A file that no part names is left of a broken attempt, unless somebody is writing it.
@@ -85,10 +87,19 @@ def _move_all(service: Service, owner: Engine, before: datetime) -> Iterator[Mov
             partitions.make(connection, service.clock())
     except Conflict as why:
         yield Moved("new partitions", 0, (f"{why.detail} {why.remedy}",))
-    for table in partitions.TABLES:
-        with owner.begin() as connection:
-            over = [one for one in partitions.of_table(connection, table) if one.until <= before]
-        for one in over:
+    over: dict[str, list[Partition]] = {}
+    with owner.begin() as connection:
+        for table in partitions.TABLES:
+            over[table] = [one for one in partitions.of_table(connection, table) if one.until <= before]
+    if any(over.values()):
+        try:
+            with owner.connect() as connection:
+                migrate.need(connection, _KNOWN_SINCE)
+        except Conflict as why:
+            yield Moved("the archive", 0, (f"{why.detail} {why.remedy}",))
+            return
+    for found in over.values():
+        for one in found:
             done = _move(service, owner, one)
             yield done
             if done.why_not:
