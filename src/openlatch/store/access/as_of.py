@@ -216,11 +216,10 @@ class _Reader:
             {"ids": wanted},
         ).all()
         history: dict[UUID, JsonList] = defaultdict(list)
-        # What is in a partition that is yet to be dropped is met twice.
-        met = {(row.id, row.since, row.until) for row in rows} if self.archived.paths else set()
+        # Those in the archive are earlier than those in the database. What is yet to be dropped there is met twice, and
+        # that makes no difference.
         for old in sorted(self.archived.of(table, archived_by, among), key=lambda one: (one.since, one.until)):
-            if old[:3] not in met:
-                history[old.id].append(old)
+            history[old.id].append(old)
         for row in rows:
             history[row.id].append(row)
         return [past for versions in history.values() if (past := self._past(versions)) is not None]
