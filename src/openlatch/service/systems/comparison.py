@@ -67,7 +67,7 @@ DIFFERENCES = f"""
         where num_nonnulls(b.id, h.person_id, h.app_id) > 0
     ), kept as (
         select g.id, g.account_id, g.holder_id, g.state, g.recorded, g.version, g.missing_since, g.owed, a.handle,
-            g.id in (select grant_id from apart) as apart
+            exists (select from apart x where x.grant_id = g.id) as apart
         from (
             select grant_id as id from apart where grant_id is not null
             union select o.id from shown s join grants o on o.account_id = s.account_id and o.holder_id = s.holder_id
@@ -81,7 +81,7 @@ DIFFERENCES = f"""
     where k.id is null
         or (k.apart and s.n is not null)
         or (k.apart and k.state = '{GrantState.ACTIVE}' and k.missing_since is null and k.owed is null
-            and k.handle in (select handle from reading_accounts)
+            and exists (select from reading_accounts l where l.handle = k.handle)
             and not exists (select from reading_partial q where q.account in ('', k.handle)))
 """  # noqa: S608  constants
 # A reading that began before a revocation was confirmed may show what is gone by now.
@@ -206,6 +206,7 @@ class Comparison:
         self.db.execute(text(APART), self.named)
         wanted = self.db.scalars(text("select n from apart where n is not null")).all()
         self.spool.load_holdings(self.db, wanted)
+        self.db.execute(text("create index on apart (grant_id)"))
         self.db.execute(text("analyze apart"))
         self.many = len(wanted) > MANY
         # Force index lookups for a few rows; not for many.

@@ -44,7 +44,7 @@ _UNNAMED = """
     select h.id, r.handle, r.comment, r.is_app, r.marks, h.candidates from handles h
     join people p on p.id = h.person_id and not p.recognised join reading_logins r on r.handle = h.name
     where h.system_id = :system and not h.settled and not r.is_app
-        and (h.candidates <> '[]' or r.handle in (select login from bearers))
+        and (h.candidates <> '[]' or exists (select from bearers b where b.login = r.handle))
         and not exists (
             select from handles o where o.system_id = h.system_id and starts_with(o.name, h.name || ' (until '))
     order by h.name
@@ -74,6 +74,8 @@ def meet(unit: Unit, system: System) -> None:
     anew: dict[str, UUID | None] = {row.handle: row.person_id for row in renewed}
     unit.db.execute(text(_FOLLOW), named)
     unit.db.execute(text(_BEARERS))
+    unit.db.execute(text("create index on bearers (login)"))
+    unit.db.execute(text("analyze bearers"))
     unnamed = unit.db.execute(text(_UNNAMED), named).all()
     new = unit.db.execute(text(_NEW), named).all()
     if not new and not unnamed:

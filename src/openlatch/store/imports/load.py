@@ -303,6 +303,9 @@ _BEFORE = {
         from resolved r join grants g on g.key = r.key and g.state <> 'ended' join terms t on t.grant_id = g.id
         where (t.since, t.until) is distinct from (r.since, r.until)
         """,
+        # Asked for each grant that there is already: a list of many would be gone through each time.
+        "create index on rewindowed (grant_id)",
+        "analyze rewindowed",
         "update terms t set since = r.since, until = r.until from rewindowed r where t.id = r.id",
     ),
     "use": (
@@ -347,6 +350,7 @@ _BEFORE = {
         )
         insert into newly_used select distinct grant_id from kept
         """,
+        "analyze newly_used",
     ),
 }
 _AFTER = {
@@ -534,7 +538,7 @@ _UPSERTS = {
             (t.given_by_id, t.reason) is distinct from (excluded.given_by_id, excluded.reason)
             or excluded.credential_since <> coalesce(t.credential_since, '-infinity')
             or excluded.last_used_at > coalesce(t.last_used_at, '-infinity')
-            or t.id in (select grant_id from rewindowed))
+            or exists (select from rewindowed w where w.grant_id = t.id))
         returning id, xmax = 0, key, account_id
     """,
     "sessions": """
@@ -562,8 +566,8 @@ _UPSERTS = {
     "use": """
         update grants t set last_used_at = greatest(t.last_used_at, u.last_used_at), version = t.version + 1
         from (select grant_id, max(last_used_at) as last_used_at, max(name) as name from used group by 1) u
-        where t.id = u.grant_id and (u.last_used_at > coalesce(t.last_used_at, '-infinity')
-            or t.id in (select grant_id from newly_used))
+        left join newly_used n on n.grant_id = u.grant_id
+        where t.id = u.grant_id and (u.last_used_at > coalesce(t.last_used_at, '-infinity') or n.grant_id is not null)
         returning t.id, false, u.name, t.account_id
     """,
 }
