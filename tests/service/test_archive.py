@@ -23,7 +23,7 @@ from sqlalchemy import Engine, create_engine, func, select, text, update
 from openlatch import schemas
 from openlatch.core.ids import new_id
 from openlatch.core.journal import chain, merkle_tree, tree_heads
-from openlatch.core.journal.erased import pseudonym
+from openlatch.core.journal.erasure import pseudonym
 from openlatch.errors import ArchiveDown, NotAllowed
 from openlatch.runtime.cluster import Cluster
 from openlatch.service import doctor

@@ -17,7 +17,7 @@ from sqlalchemy.exc import DBAPIError
 
 from openlatch import schemas
 from openlatch.core.journal import chain
-from openlatch.core.journal.erased import pseudonym
+from openlatch.core.journal.erasure import pseudonym
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Verdict

@@ -24,7 +24,7 @@ from structlog import get_logger
 
 from openlatch import schemas
 from openlatch.core.journal import chain, tree_heads
-from openlatch.core.journal.erased import Erased
+from openlatch.core.journal.erasure import Erased
 from openlatch.core.journal.merkle_tree import Tree
 from openlatch.errors import ArchiveDown, Conflict
 from openlatch.json_values import JsonObject

@@ -17,7 +17,7 @@ from structlog import get_logger
 
 from openlatch import schemas
 from openlatch.core.journal import chain
-from openlatch.core.journal.erased import Erased, in_json
+from openlatch.core.journal.erasure import Erased, in_json
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import Conflict, NotFound
 from openlatch.service import locks
