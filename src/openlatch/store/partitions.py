@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from uuid import UUID
 
 from dateutil.relativedelta import relativedelta
@@ -42,12 +42,6 @@ class Partition:
     name: str
     since: datetime | None
     until: datetime
-
-
-def quarter_of(at: datetime) -> datetime:
-    """The start of the quarter in which an instant is, in UTC."""
-    at = at.astimezone(UTC)
-    return datetime(at.year, (at.month - 1) // 3 * 3 + 1, 1, tzinfo=UTC)
 
 
 def names(connection: Connection) -> list[str]:
