@@ -36,7 +36,13 @@ class MariadbServer(Server):
         if maker is None:
             raise CantStart("mariadb-install-db is not installed.", f"Install Debian's package {self.package}.")
         self.belong(self.folder)
-        how = ["--no-defaults", f"--datadir={data}", "--skip-test-db", "--auth-root-authentication-method=normal"]
+        how = [
+            "--no-defaults",
+            f"--datadir={data}",
+            f"--tmpdir={self.folder}",
+            "--skip-test-db",
+            "--auth-root-authentication-method=normal",
+        ]
         made = subprocess.run([maker, *how], capture_output=True, text=True, check=False, cwd="/", **unprivileged())
         if made.returncode:
             raise CantStart(
@@ -49,6 +55,8 @@ class MariadbServer(Server):
         return [
             *("--no-defaults", f"--datadir={self.folder / 'data'}", f"--port={self.port}", "--bind-address=127.0.0.1"),
             *(f"--socket={self.folder / 'socket'}", f"--pid-file={self.folder / 'pid'}", "--skip-name-resolve", *small),
+            # As it starts it deletes what others have left there, and what they have in use.
+            f"--tmpdir={self.folder}",
             f"--init-file={self.folder / 'first.sql'}",
         ]
 
