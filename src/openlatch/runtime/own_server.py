@@ -340,7 +340,7 @@ def _looked_after(server: OwnServer) -> None:
     try:
         server.look_after(datetime.now(UTC))
     except (CantStart, OSError, psycopg.Error) as error:
-        _say(f"The backup failed: {error}")
+        _say(f"The backup, or what follows it, failed: {error}")
 
 
 def restore(folder: Path, backup: Path) -> None:
