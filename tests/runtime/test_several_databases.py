@@ -126,6 +126,8 @@ def test_each_finds_their_own_organisation_and_nothing_of_the_others(
     assert routes.read_text() == known
     routes.write_text("hollin-fell\n")
     assert "Line 1" in services[0].run("routes", str(routes)).stderr
+    done = services[0].run("routes", str(tmp_path / "nowhere" / "routes"))
+    assert (done.returncode, "can't be read or written" in " ".join(done.stderr.split())) == (1, True)
     with pytest.raises(Unreachable):
         service_at(f"{front}/hollin-fell")
     assert service_at(front) == front

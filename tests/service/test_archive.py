@@ -387,7 +387,7 @@ def test_what_came_for_a_time_without_a_partition_gets_into_its_own(
 def test_the_command_moves_and_says_what_it_did(
     archived: Small, owner: Engine, cluster: Cluster, database: str, app_url: str
 ) -> None:
-    """With the configuration of the worker, as the owner; exit code 1 while something has to stay."""
+    """With the configuration of the worker, as the owner; exit code 4 while something has to stay."""
     small = archived
     settings = {
         "OPENLATCH_DATABASE_URL": app_url,
@@ -413,7 +413,7 @@ def test_the_command_moves_and_says_what_it_did(
     with owner.begin() as connection:
         connection.execute(text("delete from tree_heads"))
     code, told = run("--keep-days", "0", **folder)
-    assert (code, "journal_before stays:\n  Test: No signed tree head" in told) == (1, True)
+    assert (code, "journal_before stays:\n  Test: No signed tree head" in told) == (4, True)
     with small.service.unit(small.itself) as unit:
         signed_heads.sign(unit)
     taken.write_text("A file, where the folder should be.")

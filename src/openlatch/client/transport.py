@@ -215,7 +215,7 @@ def service_at(address: str) -> str:
         return address
     try:
         answer = httpx.get(address, timeout=60, verify=trusted())
-    except httpx.TransportError as error:
+    except (httpx.TransportError, httpx.InvalidURL) as error:
         raise Unreachable(
             f"There is no answer from {address}: {error}", "Look whether the address is right."
         ) from error

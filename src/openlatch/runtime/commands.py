@@ -164,7 +164,7 @@ def archive(keep_days: int) -> None:
     """Move old parts of the journal, and old versions of records, from the database into files of the archive.
 
     As the database's owner, with the worker's configuration, while the service runs. Every file is read back and
-    checked, the journal's against a signed tree head, before anything is dropped. Repeat it to go on. Exit code 1:
+    checked, the journal's against a signed tree head, before anything is dropped. Repeat it to go on. Exit code 4:
     something could not be moved yet; it says why.
     """
     from datetime import UTC, datetime, timedelta
@@ -191,7 +191,7 @@ def archive(keep_days: int) -> None:
     if not moved and not stays:
         click.echo(say(f"Nothing ended more than {keep_days} days ago."))
     if stays:
-        raise SystemExit(1)
+        raise SystemExit(4)
 
 
 @click.command()

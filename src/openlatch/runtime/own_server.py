@@ -40,7 +40,7 @@ LARGEST_LOG = 20 * 1024 * 1024
 LOGS_KEPT = 5
 LOOK_EVERY = 60.0
 # How archiving ends when something could not be moved yet.
-NOT_YET = 1
+NOT_YET = 4
 # Backups leave out the queue: pending work is found again in our own tables.
 _LEFT_OUT = ("procrastinate_*",)
 

@@ -26,6 +26,13 @@ def enter(service: Service, path: Path) -> int:
 
     Conflict, with nothing written, when one of them is at another service; BadInput for a file that has no routes.
     """
+    try:
+        return _enter(service, path)
+    except OSError as error:
+        raise BadInput(f"{path} can't be read or written: {error.strerror}.", "Look at its folder.") from error
+
+
+def _enter(service: Service, path: Path) -> int:
     with transaction(service.engine, None) as db:
         here = sorted(db.scalars(select(Organisation.slug)))
     known = _read(path)
@@ -46,7 +53,7 @@ def _read(path: Path) -> dict[str, str]:
     if not path.exists():
         return {}
     known = {}
-    for number, line in enumerate(path.read_text().splitlines(), 1):
+    for number, line in enumerate(path.read_text(errors="replace").splitlines(), 1):
         found = _LINE.fullmatch(line.strip())
         if found is None:
             raise BadInput(f"Line {number} of {path} is no route.", "Each is: /SHORT-NAME ADDRESS;")

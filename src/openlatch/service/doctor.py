@@ -189,7 +189,7 @@ def _archive(unit: Unit, name: str) -> Check:
     wrong = [part.fault for part in found if part.fault]
     waits = select(func.count(ArchiveErasure.id)).where(ArchiveErasure.asked_at < unit.now - LATE)
     count = unit.db.scalar(waits) or 0
-    late = [f"{count} erased since a day or longer are still in it"] if count else []
+    late = [f"people erased more than a day ago who are still in it: {count}"] if count else []
     return Check(name, "archive", len(found), wrong, late)
 
 
